@@ -1,0 +1,287 @@
+//! `beryl encode`: no server, no database.
+
+use std::path::Path;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use beryl_core::check::{CheckReport, judge, problem_of};
+use beryl_core::naming::{NameFields, name_for};
+use beryl_core::path::StoragePath;
+use beryl_core::plan::Plan;
+use beryl_core::preset::Preset;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, SourceRef};
+use beryl_core::run::{ClashRule, Progress};
+use beryl_core::units::{ByteSize, rate_text};
+use beryl_worker::{Engine, Placed, candidate, open_folder, place, remove_temporary, temporary_name};
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use serde::Serialize;
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::arguments::EncodeTask;
+use crate::plan::{chosen, plan_for};
+use crate::terminal::{json_line, report, source_ref};
+
+/// What became of one output.
+#[derive(Debug, Serialize)]
+struct OutputReport {
+    source: String,
+    preset: String,
+    plan: Option<Plan>,
+    file: Option<String>,
+    skipped: bool,
+    size_before: ByteSize,
+    size_after: Option<ByteSize>,
+    check: Option<CheckReport>,
+    problem: Option<Problem>,
+}
+
+/// What became of everything.
+#[derive(Debug, Default, Serialize)]
+struct Report {
+    outputs: Vec<OutputReport>,
+    cpu_seconds: f64,
+    wall_seconds: f64,
+}
+
+/// One line of JSON on the way.
+#[derive(Serialize)]
+#[serde(tag = "event", rename_all = "snake_case")]
+enum Line<'a> {
+    Progress { source: &'a str, preset: &'a str, progress: Progress },
+    Report { #[serde(flatten)] report: &'a Report },
+}
+
+/// An output on its way.
+struct Underway {
+    run: EncodeRun,
+    stem: StoragePath,
+    bar: ProgressBar,
+    report: OutputReport,
+}
+
+pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
+    let engine = Engine::locate()?;
+    let (presets, overrides) = chosen(&task.choice)?;
+    std::fs::create_dir_all(&task.out).map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.out.display()), &error))?;
+    let out = std::path::absolute(&task.out).map_err(|error| Problem::from_io(format!("the folder {} could not be opened", task.out.display()), &error))?;
+    let bars = if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
+    let mut all = Report::default();
+    for (number, file) in task.files.iter().enumerate() {
+        encode_file(task, &engine, file, number, &out, &presets, &overrides, &bars, &mut all).await;
+    }
+    if task.json {
+        json_line(&Line::Report { report: &all });
+    }
+    let whole = all.outputs.iter().all(|output| output.problem.is_none());
+    Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// Makes all outputs of one file. Whatever happens to it, the next file gets its turn.
+#[allow(clippy::too_many_arguments)]
+async fn encode_file(
+    task: &EncodeTask,
+    engine: &Engine,
+    file: &Path,
+    number: usize,
+    out: &Path,
+    presets: &[Preset],
+    overrides: &Value,
+    bars: &MultiProgress,
+    all: &mut Report,
+) {
+    let name = file.display().to_string();
+    let empty = |preset: &Preset| OutputReport {
+        source: name.clone(),
+        preset: preset.id.clone(),
+        plan: None,
+        file: None,
+        skipped: false,
+        size_before: ByteSize(0),
+        size_after: None,
+        check: None,
+        problem: None,
+    };
+    let read = async {
+        let source = source_ref(file)?;
+        let reading = engine.probe(&source).await?;
+        Ok((source, reading))
+    };
+    let (source, reading) = match read.await {
+        Ok(read) => read,
+        Err(problem) => {
+            tell(task, &problem);
+            all.outputs.extend(presets.iter().map(|preset| OutputReport { problem: Some(problem.clone()), ..empty(preset) }));
+            return;
+        }
+    };
+    let mut underway = Vec::new();
+    for preset in presets {
+        let mut report = OutputReport { size_before: reading.size, ..empty(preset) };
+        let prepared = plan_for(&reading, preset, overrides, &name).and_then(|plan| {
+            report.plan = Some(plan.clone());
+            prepare(plan, preset, &source, number, out)
+        });
+        match prepared {
+            Ok((run, stem)) if ClashRule::from(task.clash) == ClashRule::Skip && is_taken(out, &stem, &run.plan) => {
+                report.skipped = true;
+                all.outputs.push(report);
+            }
+            Ok((run, stem)) => underway.push(Underway { bar: bar(bars, &name, preset), run, stem, report }),
+            Err(problem) => {
+                tell(task, &problem);
+                all.outputs.push(OutputReport { problem: Some(problem), ..report });
+            }
+        }
+    }
+    if !underway.is_empty() {
+        follow(task, engine, source, &mut underway, out, all).await;
+    }
+    for output in underway {
+        if let Some(problem) = &output.report.problem {
+            output.bar.abandon_with_message("failed");
+            tell(task, problem);
+        }
+        all.outputs.push(output.report);
+    }
+}
+
+fn tell(task: &EncodeTask, problem: &Problem) {
+    if !task.json {
+        report(problem);
+    }
+}
+
+fn bar(bars: &MultiProgress, name: &str, preset: &Preset) -> ProgressBar {
+    let style = ProgressStyle::with_template("{prefix:40!} {bar:30} {percent:>3} % {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+    bars.add(ProgressBar::new(1000).with_style(style).with_prefix(format!("{} → {}", short(name), preset.name)))
+}
+
+fn short(name: &str) -> &str {
+    name.rsplit('/').next().unwrap_or(name)
+}
+
+fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
+    candidate(stem, plan.container.extension(), 1).is_ok_and(|path| out.join(path.to_string()).exists())
+}
+
+fn prepare(plan: Plan, preset: &Preset, source: &SourceRef, number: usize, out: &Path) -> Result<(EncodeRun, StoragePath), Problem> {
+    let what = || format!("{} cannot be named", preset.name);
+    let fields = NameFields {
+        source: source.file.path.stem(),
+        folder: String::new(),
+        preset: preset.id.clone(),
+        width: plan.picture.as_ref().map(|picture| picture.width),
+        height: plan.picture.as_ref().map(|picture| picture.height),
+        codec: plan.codec_word(),
+        rate: plan.picture.as_ref().map(|picture| rate_text(picture.frame_rate.rate())),
+        date: chrono::Local::now().date_naive(),
+        counter: u32::try_from(number + 1).unwrap_or(u32::MAX),
+    };
+    let invalid = |why: String| Problem::new(ProblemKind::Invalid, what(), why);
+    let name = name_for(&preset.name_pattern, &fields).map_err(|error| invalid(error.to_string()))?;
+    let stem = StoragePath::from_bytes(name.as_bytes()).map_err(|error| invalid(error.to_string()))?;
+    let id = Uuid::new_v4();
+    open_folder(out, &stem.parent())?;
+    let temporary = temporary_name(&stem, &id).map_err(|error| invalid(error.to_string()))?;
+    let root = out.to_str().ok_or_else(|| invalid("the name of the output folder is not UTF-8".to_owned()))?;
+    Ok((EncodeRun { id, plan, output: FileRef { root: root.to_owned(), path: temporary } }, stem))
+}
+
+async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway: &mut [Underway], out: &Path, all: &mut Report) {
+    let job = Job::Encode { source, runs: underway.iter().map(|output| output.run.clone()).collect() };
+    let mut running = match engine.start(&job).await {
+        Ok(running) => running,
+        Err(problem) => {
+            underway.iter_mut().for_each(|output| output.report.problem = Some(problem.clone()));
+            return;
+        }
+    };
+    let control = running.control();
+    loop {
+        let event = tokio::select! {
+            event = running.next() => event,
+            // Ctrl-C: the engine puts its things away.
+            Ok(()) = tokio::signal::ctrl_c() => {
+                control.say(beryl_core::protocol::Command::Cancel);
+                continue;
+            }
+        };
+        match event {
+            Some(Event::Progress { id, progress }) => {
+                let Some(output) = underway.iter().find(|output| output.run.id == id) else { continue };
+                show(&output.bar, progress);
+                if task.json {
+                    json_line(&Line::Progress { source: &output.report.source, preset: &output.report.preset, progress });
+                }
+            }
+            Some(Event::Written { id, measured }) => {
+                let Some(output) = underway.iter_mut().find(|output| output.run.id == id) else { continue };
+                let check = judge(&output.run.plan, &measured);
+                let problem = problem_of(&output.run.plan, &measured, &check);
+                output.report.check = Some(check);
+                match problem.map_or_else(|| finish(output, out, task.clash.into()), Err) {
+                    Ok(Some(path)) => {
+                        output.report.size_after = Some(measured.reading.size);
+                        output.report.file = Some(out.join(path.to_string()).display().to_string());
+                        output.bar.set_position(1000);
+                        output.bar.finish_with_message(format!("{} → {}, checked", output.report.size_before, measured.reading.size));
+                    }
+                    Ok(None) => output.report.skipped = true,
+                    Err(problem) => {
+                        drop(remove_temporary(out, &output.run.output.path));
+                        output.report.problem = Some(problem);
+                    }
+                }
+            }
+            Some(Event::RunFailed { id, problem }) => {
+                if let Some(output) = underway.iter_mut().find(|output| output.run.id == id) {
+                    output.report.problem = Some(problem);
+                }
+            }
+            Some(Event::Failed { problem }) => {
+                for output in underway.iter_mut().filter(|output| output.report.file.is_none() && output.report.problem.is_none()) {
+                    drop(remove_temporary(out, &output.run.output.path));
+                    output.report.problem = Some(problem.clone());
+                }
+            }
+            Some(Event::Ended { cpu_seconds, wall_seconds }) => {
+                all.cpu_seconds += cpu_seconds;
+                all.wall_seconds += wall_seconds;
+            }
+            Some(Event::Probed { .. } | Event::StillWritten | Event::Reading { .. }) => {}
+            None => return,
+        }
+    }
+}
+
+fn show(bar: &ProgressBar, progress: Progress) {
+    // A fraction of one, a thousand steps.
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    bar.set_position((progress.fraction * 1000.0) as u64);
+    let left = progress.remaining.map_or_else(String::new, |seconds| format!(" · {} left", human(seconds)));
+    bar.set_message(format!("{:.1}×{left}", progress.speed));
+}
+
+fn human(seconds: f64) -> String {
+    let left = Duration::from_secs_f64(seconds.clamp(0.0, 1e7)).as_secs();
+    if left < 3600 { format!("{}:{:02}", left / 60, left % 60) } else { format!("{}:{:02}:{:02}", left / 3600, left / 60 % 60, left % 60) }
+}
+
+/// Gives the file its name; nothing where the rule says that the old file stays.
+fn finish(output: &Underway, out: &Path, rule: ClashRule) -> Result<Option<StoragePath>, Problem> {
+    let extension = output.run.plan.container.extension();
+    for number in 1..10_000 {
+        let target = candidate(&output.stem, extension, number).map_err(|error| Problem::new(ProblemKind::Invalid, "the output cannot be named", error.to_string()))?;
+        match place(out, &output.run.output.path, &target, rule == ClashRule::Replace)? {
+            Placed::Done => return Ok(Some(target)),
+            Placed::Taken if rule == ClashRule::Skip => {
+                remove_temporary(out, &output.run.output.path)?;
+                return Ok(None);
+            }
+            Placed::Taken => {}
+        }
+    }
+    Err(Problem::new(ProblemKind::NameTaken, "the output cannot be named", "ten thousand numbers are taken"))
+}

@@ -1,0 +1,31 @@
+//! The program that people start.
+
+mod arguments;
+mod encode;
+mod plan;
+mod presets;
+mod probe;
+mod terminal;
+
+use std::process::ExitCode;
+
+use arguments::{Arguments, Task};
+use clap::Parser;
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let outcome = match arguments.task {
+        Task::Probe(task) => probe::run(&task).await,
+        Task::Presets(task) => presets::run(&task),
+        Task::Plan(task) => plan::run(&task).await,
+        Task::Encode(task) => encode::run(&task).await,
+    };
+    match outcome {
+        Ok(code) => code,
+        Err(problem) => {
+            terminal::report(&problem);
+            ExitCode::from(1)
+        }
+    }
+}

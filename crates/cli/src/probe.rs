@@ -1,0 +1,54 @@
+//! `beryl probe`
+
+use std::process::ExitCode;
+
+use beryl_core::problem::Problem;
+use beryl_core::reading::{Content, Reading};
+use beryl_core::timecode::{clock_text, duration_text};
+use beryl_core::units::rate_text;
+use beryl_worker::Engine;
+
+use crate::arguments::ProbeTask;
+use crate::terminal::{json_line, source_ref};
+
+pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
+    let reading = Engine::locate()?.probe(&source_ref(&task.file)?).await?;
+    if task.json {
+        json_line(&reading);
+    } else {
+        print(&reading);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn print(reading: &Reading) {
+    println!("{}", reading.summary());
+    println!("  {} · {}", reading.container_name, reading.size);
+    if let Some(duration) = reading.duration {
+        let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
+        println!("  lasts {}", rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate)));
+    }
+    if let Some(timecode) = &reading.timecode {
+        println!("  begins at {timecode}{}", reading.reel.as_ref().map_or_else(String::new, |reel| format!(" on reel {reel}")));
+    }
+    for stream in &reading.streams {
+        let profile = stream.profile.as_ref().map_or_else(String::new, |profile| format!(" {profile}"));
+        let language = stream.language.as_ref().map_or_else(String::new, |language| format!(" · {language}"));
+        let head = format!("  stream {}: {}{profile}", stream.index, stream.codec);
+        match &stream.content {
+            Content::Picture(picture) => {
+                let rate = picture.frame_rate.map_or_else(String::new, |rate| {
+                    format!(" · {}{}", if picture.varies { "varies around " } else { "" }, rate_text(rate))
+                });
+                println!("{head} · {}×{} · {}{rate} · {}", picture.width, picture.height, picture.pixel_format, picture.field_order.words());
+            }
+            Content::Sound(sound) => println!("{head} · {} · {} kHz{language}", sound.layout, f64::from(sound.sample_rate) / 1e3),
+            Content::Subtitles => println!("{head} · subtitles{language}"),
+            Content::Attachment => println!("{head} · attachment"),
+            Content::Data => println!("{head} · data"),
+        }
+    }
+    for chapter in &reading.chapters {
+        println!("  chapter {} {}", clock_text(chapter.start), chapter.title);
+    }
+}

@@ -1,0 +1,64 @@
+//! Writing to the terminal, and files as the engine wants them.
+
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use beryl_core::path::StoragePath;
+use beryl_core::preset::{Preset, PresetError, builtin, builtin_presets};
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{FileRef, SourceRef};
+
+/// Says what went wrong, why, and what to do.
+pub(crate) fn report(problem: &Problem) {
+    eprintln!("beryl: {problem}.");
+    eprintln!("       {}", problem.next);
+    if !problem.details.is_empty() {
+        eprintln!("       technical details: {}", problem.details);
+    }
+}
+
+/// Writes a value as one line of JSON.
+pub(crate) fn json_line(value: &impl serde::Serialize) {
+    match serde_json::to_string(value) {
+        Ok(line) => println!("{line}"),
+        Err(error) => eprintln!("beryl: {error}"),
+    }
+}
+
+/// A file of this machine: its folder as the root, its name below it.
+pub(crate) fn file_ref(path: &Path) -> Result<FileRef, Problem> {
+    let what = || format!("{} could not be read", path.display());
+    let absolute = std::path::absolute(path).map_err(|error| Problem::from_io(what(), &error))?;
+    let name = absolute.file_name().ok_or_else(|| Problem::new(ProblemKind::NotMedia, what(), "it is a folder, not a file"))?;
+    let folder = absolute.parent().unwrap_or(Path::new("/"));
+    let root = folder.to_str().ok_or_else(|| {
+        Problem::new(ProblemKind::Invalid, what(), "the name of its folder is not UTF-8").with_next("Change into that folder and name the file alone, or rename the folder.")
+    })?;
+    let path = StoragePath::from_bytes(name.as_bytes()).map_err(|error| Problem::new(ProblemKind::Invalid, what(), error.to_string()))?;
+    Ok(FileRef { root: root.to_owned(), path })
+}
+
+/// A file of this machine as a source.
+pub(crate) fn source_ref(path: &Path) -> Result<SourceRef, Problem> {
+    Ok(SourceRef { file: file_ref(path)?, sequence: None })
+}
+
+/// The preset with this id, or in the file of this name.
+pub(crate) fn find_preset(name: &str) -> Result<Preset, Problem> {
+    if let Some(preset) = builtin(name) {
+        return Ok(preset);
+    }
+    let is_file = Path::new(name).extension().is_some_and(|extension| extension == "json");
+    if !is_file {
+        let known: Vec<String> = builtin_presets().into_iter().map(|preset| preset.id).collect();
+        let why = format!("known are {}, and files that end in .json", known.join(", "));
+        return Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why));
+    }
+    let text = std::fs::read_to_string(name).map_err(|error| Problem::from_io(format!("the preset {name} could not be read"), &error))?;
+    Preset::from_json(&text).map_err(|error| preset_problem(name, &error))
+}
+
+/// What a fault in a preset means for a person.
+pub(crate) fn preset_problem(name: &str, error: &PresetError) -> Problem {
+    Problem::new(ProblemKind::Invalid, format!("the preset {name} cannot be used"), error.to_string())
+}

@@ -1,0 +1,179 @@
+//! What an output will weigh, before it is made.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::plan::{Plan, PicturePlan, SoundPlan};
+use crate::preset::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
+use crate::rational::Rational;
+use crate::reading::Reading;
+use crate::units::{BitRate, ByteSize};
+
+/// The weight of an output before it is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Forecast {
+    /// Picture, sound and container together.
+    pub size: ByteSize,
+    /// The picture's part.
+    pub picture: ByteSize,
+    /// The sound's part.
+    pub sound: ByteSize,
+    /// What the container adds.
+    pub overhead: ByteSize,
+    /// How far it can be trusted.
+    pub certainty: Certainty,
+}
+
+/// How far a forecast can be trusted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Certainty {
+    /// Rates times duration: within a few percent.
+    Rated,
+    /// A model of how hard such material is; a proof sharpens it.
+    #[default]
+    Modelled,
+    /// The source does not tell how long it is.
+    Unknown,
+}
+
+/// What `plan` will weigh.
+#[must_use]
+pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
+    let Some(duration) = plan.duration.filter(|duration| duration.is_positive()) else {
+        return Forecast { certainty: Certainty::Unknown, ..Forecast::default() };
+    };
+    let picture_duration = reading.picture().and_then(|(stream, _)| stream.duration).unwrap_or(duration);
+    let picture = plan.picture.as_ref().map_or(ByteSize(0), |picture| picture_rate(picture, reading).over(picture_duration));
+    let sound = plan.sound.iter().map(|sound| sound_rate(sound, reading).over(duration)).sum();
+    let overhead = overhead(plan, duration);
+    let rated = match plan.picture.as_ref().map(|picture| picture.rate) {
+        None | Some(RateControl::Average { .. } | RateControl::Constant { .. }) => true,
+        Some(RateControl::ConstantQuality { .. } | RateControl::ByProfile) => false,
+    };
+    Forecast {
+        size: picture + sound + overhead,
+        picture,
+        sound,
+        overhead,
+        certainty: if rated { Certainty::Rated } else { Certainty::Modelled },
+    }
+}
+
+fn picture_rate(picture: &PicturePlan, reading: &Reading) -> BitRate {
+    match picture.rate {
+        RateControl::Average { bits_per_second, .. } | RateControl::Constant { bits_per_second } => bits_per_second,
+        RateControl::ByProfile => prores_rate(picture),
+        RateControl::ConstantQuality { crf } => weigh_in_source(quality_rate(picture, crf), picture, reading),
+    }
+}
+
+/// A first model of constant quality: bits per pixel halve for every six steps of CRF, and grow
+/// more slowly than the number of pixels and frames, since larger pictures are smoother and
+/// faster ones change less from frame to frame.
+fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
+    let pixels = f64::from(picture.width) * f64::from(picture.height);
+    let frames = picture.frame_rate.rate().to_f64().max(1.0);
+    let at_reference = match picture.codec {
+        PictureCodec::H264 => 0.085,
+        PictureCodec::Hevc => 0.055,
+        PictureCodec::Mpeg2 | PictureCodec::Prores => 0.30,
+    };
+    let halvings = match picture.codec {
+        PictureCodec::Mpeg2 | PictureCodec::Prores => (f64::from(crf) - 5.0) / 5.0,
+        PictureCodec::H264 | PictureCodec::Hevc => (f64::from(crf) - 23.0) / 6.0,
+    };
+    let effort = match picture.effort {
+        Effort::Quick => 1.15,
+        Effort::Balanced => 1.0,
+        Effort::Thorough => 0.95,
+    };
+    let size = (pixels / (1920.0 * 1080.0)).powf(0.75) * 1920.0 * 1080.0;
+    let pace = (frames / 25.0).powf(0.6) * 25.0;
+    whole_rate(at_reference * (-halvings).exp2() * effort * size * pace)
+}
+
+/// How many bits a second each codec takes for the same look, H.264 being one.
+fn appetite(codec: &str) -> Option<f64> {
+    match codec {
+        "h264" | "vp8" => Some(1.0),
+        "hevc" | "vp9" => Some(0.65),
+        "av1" => Some(0.55),
+        "mpeg2video" | "mpeg4" => Some(2.5),
+        _ => None,
+    }
+}
+
+/// A source in a codec that spends bits where they are needed tells how hard its material is:
+/// the forecast goes half way (on a scale of ratios) from the model to what the source spent.
+fn weigh_in_source(model: BitRate, picture: &PicturePlan, reading: &Reading) -> BitRate {
+    let Some((stream, source)) = reading.picture() else { return model };
+    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), appetite(picture.codec.probe_name())) else { return model };
+    let Some(spent) = stream.bit_rate.or(reading.bit_rate).filter(|rate| rate.0 > 0) else { return model };
+    let pixels = f64::from(picture.width) * f64::from(picture.height) / (f64::from(source.width) * f64::from(source.height)).max(1.0);
+    let frames = source.frame_rate.map_or(1.0, |rate| picture.frame_rate.rate().to_f64() / rate.to_f64().max(0.1));
+    let as_source = spent.0 as f64 * appetite / source_appetite * pixels.powf(0.75) * frames.powf(0.6);
+    whole_rate((model.0 as f64 * as_source).sqrt())
+}
+
+/// Bits of a macroblock that each profile aims at, for frames up to 1620, 2700, 6075 and more
+/// macroblocks, as the library's encoder has them.
+fn prores_rate(picture: &PicturePlan) -> BitRate {
+    let blocks = picture.width.div_ceil(16) * picture.height.div_ceil(16);
+    let by_profile: [u32; 4] = match picture.profile {
+        Profile::Proxy => [300, 242, 220, 194],
+        Profile::Lt => [720, 560, 490, 440],
+        Profile::Hq => [1566, 1216, 1070, 950],
+        Profile::P4444 => [2350, 1828, 1600, 1425],
+        Profile::P4444Xq => [3525, 2742, 2400, 2137],
+        _ => [1050, 808, 710, 632],
+    };
+    let class = match blocks {
+        0..=1620 => 0,
+        1621..=2700 => 1,
+        2701..=6075 => 2,
+        _ => 3,
+    };
+    whole_rate(f64::from(blocks) * f64::from(by_profile[class]) * picture.frame_rate.rate().to_f64())
+}
+
+fn whole_rate(bits: f64) -> BitRate {
+    // Within 2^53 by construction: the largest frame is 8192 lines, the fastest rate 240.
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    BitRate(bits.max(0.0) as u64)
+}
+
+fn sound_rate(sound: &SoundPlan, reading: &Reading) -> BitRate {
+    let samples = u64::from(sound.sample_rate) * u64::from(sound.channels);
+    match sound.codec {
+        SoundCodec::Aac => sound.bit_rate.unwrap_or_default(),
+        SoundCodec::Pcm16 => BitRate(samples * 16),
+        SoundCodec::Pcm24 => BitRate(samples * 24),
+        SoundCodec::Copy => {
+            let stream = reading.streams.iter().find(|stream| stream.index == sound.source_stream);
+            stream.and_then(|stream| stream.bit_rate).unwrap_or_default()
+        }
+    }
+}
+
+/// What the container adds: a fixed part, and for each sample what its tables or headers take.
+fn overhead(plan: &Plan, duration: Rational) -> ByteSize {
+    let seconds = duration.to_f64();
+    let frames = plan.picture.as_ref().map_or(0.0, |picture| picture.frame_rate.rate().to_f64() * seconds);
+    let sound_packets: f64 = plan
+        .sound
+        .iter()
+        .map(|sound| match sound.codec {
+            SoundCodec::Aac | SoundCodec::Copy => f64::from(sound.sample_rate) / 1024.0 * seconds,
+            SoundCodec::Pcm16 | SoundCodec::Pcm24 => seconds * 2.0,
+        })
+        .sum();
+    let bytes = match plan.container {
+        // stsz 4, ctts 8 and chunk offsets a frame; stsz 4 and offsets a packet of sound.
+        Container::Mp4 | Container::Mov => 2_500.0 + frames * 16.0 + sound_packets * 5.0,
+        Container::Mkv => 5_000.0 + (frames + sound_packets) * 9.0,
+        Container::Wav => 100.0,
+    };
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    ByteSize(bytes as u64)
+}

@@ -1,0 +1,160 @@
+//! Sizes of pictures: boxes, shapes of pixels, even numbers, and why.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::preset::{PixelAspectRule, SizeRule};
+use crate::rational::Rational;
+
+/// A picture as it is stored: columns, lines, and the shape of a pixel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Frame {
+    /// Columns.
+    pub width: u32,
+    /// Lines.
+    pub height: u32,
+    /// Width of a pixel over its height.
+    pub pixel_aspect: Rational,
+}
+
+/// A part of a picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Rectangle {
+    /// Columns to its left.
+    pub x: u32,
+    /// Lines above it.
+    pub y: u32,
+    /// Columns.
+    pub width: u32,
+    /// Lines.
+    pub height: u32,
+}
+
+/// How a picture comes to its size: cut, then scaled, then put on a black ground.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sizing {
+    /// What is kept of the source, where something is cut.
+    pub crop: Option<Rectangle>,
+    /// Columns and lines after scaling.
+    pub scaled: (u32, u32),
+    /// The whole frame and the place of the picture in it, where bars are added.
+    pub pad: Option<Rectangle>,
+    /// What comes out.
+    pub frame: Frame,
+    /// Why, as the end of a sentence.
+    pub because: String,
+}
+
+impl Frame {
+    /// Width over height as seen.
+    #[must_use]
+    pub fn display_aspect(self) -> Rational {
+        Rational::new(i64::from(self.width), i64::from(self.height).max(1)).unwrap_or(Rational::ONE) * self.pixel_aspect
+    }
+
+    /// The picture turned by a quarter.
+    #[must_use]
+    pub fn turned(self) -> Self {
+        Self {
+            width: self.height,
+            height: self.width,
+            pixel_aspect: self.pixel_aspect.inverse().unwrap_or(Rational::ONE),
+        }
+    }
+}
+
+/// The size that `rule` gives a picture.
+///
+/// Sides come out even, since chroma of 4:2:0 and 4:2:2 is stored for pairs; a side that would be
+/// odd goes to the even number that changes the shape least, and never below two.
+#[must_use]
+pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing {
+    let square = aspect == PixelAspectRule::Square && source.pixel_aspect != Rational::ONE;
+    // The width as it is seen, in pixels as high as the source's: squaring never loses lines.
+    let seen_width = if square {
+        Rational::whole(source.width.into()) * source.pixel_aspect
+    } else {
+        Rational::whole(source.width.into())
+    };
+    let pixel_aspect = if aspect == PixelAspectRule::Square { Rational::ONE } else { source.pixel_aspect };
+    let height = Rational::whole(source.height.into());
+    let scaled_by = |scale: Rational| (even(seen_width * scale), even(height * scale));
+    let squared = if square { ", its pixels made square" } else { "" };
+    let plain = |scaled: (u32, u32), because: String| Sizing {
+        crop: None,
+        scaled,
+        pad: None,
+        frame: Frame { width: scaled.0, height: scaled.1, pixel_aspect },
+        because,
+    };
+    match rule {
+        SizeRule::Same => {
+            let scaled = scaled_by(Rational::ONE);
+            let odd = source.width % 2 == 1 || source.height % 2 == 1;
+            let even_sides = if odd { ", its odd sides made even" } else { "" };
+            plain(scaled, format!("the size of the source is kept{squared}{even_sides}"))
+        }
+        SizeRule::Fraction { of } => plain(scaled_by(of), format!("{of} of the source is wanted{squared}")),
+        SizeRule::Fit { width, height: lines, enlarge } => {
+            let scale = inside(seen_width, height, width, lines);
+            if scale > Rational::ONE && !enlarge {
+                let because = format!("the source is smaller than {width}×{lines} and is not enlarged{squared}");
+                return plain(scaled_by(Rational::ONE), because);
+            }
+            let (columns, rows) = scaled_by(scale);
+            let because = if scale == Rational::ONE {
+                format!("the source fits {width}×{lines} as it is{squared}")
+            } else {
+                format!("the picture must fit inside {width}×{lines} with its own shape{squared}")
+            };
+            plain((columns.min(width), rows.min(lines)), because)
+        }
+        SizeRule::Pad { width, height: lines } => {
+            let (columns, rows) = scaled_by(inside(seen_width, height, width, lines));
+            let (columns, rows) = (columns.min(width), rows.min(lines));
+            let bars = (columns, rows) != (width, lines);
+            Sizing {
+                pad: bars.then(|| Rectangle { x: half_even(width - columns), y: half_even(lines - rows), width, height: lines }),
+                frame: Frame { width, height: lines, pixel_aspect },
+                ..plain((columns, rows), format!("the picture is put whole into {width}×{lines}{squared}"))
+            }
+        }
+        SizeRule::Fill { width, height: lines } => {
+            let wanted = Rational::new(width.into(), lines.into()).unwrap_or(Rational::ONE);
+            let shape = source.display_aspect();
+            let source_shape = if square { shape } else { Rational::new(source.width.into(), source.height.max(1).into()).unwrap_or(shape) };
+            let crop = fill_crop(source, source_shape, wanted);
+            Sizing {
+                crop: (crop.width != source.width || crop.height != source.height).then_some(crop),
+                ..plain((width, lines), format!("the picture must fill {width}×{lines}; what stands over is cut off evenly{squared}"))
+            }
+        }
+    }
+}
+
+fn fill_crop(source: Frame, shape: Rational, wanted: Rational) -> Rectangle {
+    let part = |of: u32, share: Option<Rational>| even(Rational::whole(of.into()) * share.unwrap_or(Rational::ONE)).min(of);
+    let (width, height) = if shape > wanted {
+        (part(source.width, wanted.divided_by(shape)), source.height)
+    } else {
+        (source.width, part(source.height, shape.divided_by(wanted)))
+    };
+    Rectangle { x: half_even(source.width - width), y: half_even(source.height - height), width, height }
+}
+
+fn inside(width: Rational, height: Rational, box_width: u32, box_height: u32) -> Rational {
+    let across = Rational::whole(box_width.into()).divided_by(width);
+    let down = Rational::whole(box_height.into()).divided_by(height);
+    across.into_iter().chain(down).min().unwrap_or(Rational::ONE)
+}
+
+/// The nearest even number, at least two.
+#[must_use]
+pub fn even(side: Rational) -> u32 {
+    let pairs = (side * Rational::constant(1, 2)).round().max(1);
+    u32::try_from(pairs).map_or(u32::MAX - 1, |pairs| pairs.saturating_mul(2))
+}
+
+const fn half_even(rest: u32) -> u32 {
+    rest / 4 * 2
+}

@@ -1,0 +1,64 @@
+//! The frame rate as the time stamps show it.
+
+use crate::rational::Rational;
+
+/// What time stamps say of the rate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pace {
+    /// Frames a second: exact where it is constant, the mean where it varies.
+    pub rate: Option<Rational>,
+    /// Whether the distance of frames varies.
+    pub varies: bool,
+}
+
+/// Rates that exist; a measured or declared rate close to one of them is meant to be it.
+const STANDARD: [Rational; 15] = [
+    Rational::whole(10),
+    Rational::whole(12),
+    Rational::whole(15),
+    Rational::constant(24_000, 1001),
+    Rational::whole(24),
+    Rational::whole(25),
+    Rational::constant(30_000, 1001),
+    Rational::whole(30),
+    Rational::constant(48_000, 1001),
+    Rational::whole(48),
+    Rational::whole(50),
+    Rational::constant(60_000, 1001),
+    Rational::whole(60),
+    Rational::whole(100),
+    Rational::whole(120),
+];
+
+/// Nearer to a standard rate than this, a rate is that one: 24 and 23.976 are five times as far apart.
+const SNAP: Rational = Rational::constant(2, 10_000);
+
+/// Judges the times (in ticks of `clock`, in any order) of frames that follow each other.
+///
+/// A distance counts as different when it is more than two ticks and a twentieth off the usual
+/// one; a rate varies when more than one in a hundred, and at least two, distances are.
+#[must_use]
+pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace {
+    let mut times = times.to_vec();
+    times.sort_unstable();
+    times.dedup();
+    let mut distances: Vec<i64> = times.windows(2).map(|pair| pair[1] - pair[0]).collect();
+    if distances.is_empty() {
+        return Pace { rate: declared.map(snap), varies: false };
+    }
+    distances.sort_unstable();
+    let usual = distances[distances.len() / 2];
+    let tolerance = (usual / 20).max(2);
+    let different = distances.iter().filter(|distance| (*distance - usual).abs() > tolerance).count();
+    let varies = different >= 2 && different * 100 > distances.len();
+    let span = times[times.len() - 1] - times[0];
+    let count = i64::try_from(distances.len()).unwrap_or(i64::MAX);
+    let measured = Rational::whole(count).divided_by(Rational::whole(span) * clock);
+    let rate = if varies { measured } else { declared.or(measured).map(snap) };
+    Pace { rate, varies }
+}
+
+/// The standard rate that this one is meant to be, or itself.
+fn snap(rate: Rational) -> Rational {
+    STANDARD.into_iter().find(|standard| (rate - *standard).abs() <= *standard * SNAP).unwrap_or(rate)
+}

@@ -1,0 +1,533 @@
+//! What an output shall become: a document that can be saved, exchanged and versioned.
+//!
+//! A preset says *policy* (“1080 lines at most”, “as the source”); the [plan](crate::plan) turns it
+//! into exact figures for one source.
+
+mod builtin;
+mod document;
+mod validate;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::rational::Rational;
+use crate::units::{BitRate, rate_text};
+
+pub(crate) use validate::LARGEST_SIDE;
+
+pub use builtin::{builtin, builtin_presets};
+pub use document::{PresetError, overrides_from_settings, preset_schema, with_overrides};
+
+/// The version of the document that this program writes; older ones are read.
+pub const SCHEMA_VERSION: u32 = 1;
+
+/// What an output shall become.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Preset {
+    /// The version of this document's form, now 1.
+    pub schema: u32,
+    /// Short name for the command line and for file names: lower-case letters, figures, hyphens.
+    pub id: String,
+    /// Name for people.
+    pub name: String,
+    /// One sentence: when to use it.
+    pub use_when: String,
+    /// The file format.
+    pub container: Container,
+    /// The picture, or nothing for sound alone.
+    #[serde(default)]
+    pub picture: Option<PictureSettings>,
+    /// The sound, or nothing for a silent file.
+    #[serde(default)]
+    pub sound: Option<SoundSettings>,
+    /// What else is taken over from the source.
+    #[serde(default)]
+    pub carry: Carry,
+    /// How files are named, unless the deliverable says otherwise.
+    #[serde(default = "default_name_pattern")]
+    pub name_pattern: String,
+}
+
+fn default_name_pattern() -> String {
+    "{source}_{preset}".to_owned()
+}
+
+/// File formats that can be written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Container {
+    /// MPEG-4 Part 14 (ISO/IEC 14496-14), its index in front.
+    Mp4,
+    /// QuickTime.
+    Mov,
+    /// Matroska (RFC 9559).
+    Mkv,
+    /// Wave, as RF64 (EBU Tech 3306) where it passes 4 GB.
+    Wav,
+}
+
+/// Picture codecs that can be written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum PictureCodec {
+    /// H.264 / AVC (ITU-T H.264).
+    H264,
+    /// HEVC (ITU-T H.265).
+    Hevc,
+    /// ProRes (SMPTE RDD 36).
+    Prores,
+    /// MPEG-2 video (ISO/IEC 13818-2).
+    Mpeg2,
+}
+
+/// Profiles of the picture codecs; each belongs to some codecs only.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Profile {
+    /// H.264 without B frames, for very old players.
+    Baseline,
+    /// H.264, HEVC (8 bit) and MPEG-2 (4:2:0).
+    Main,
+    /// H.264, 8 bit.
+    High,
+    /// H.264, 10 bit, 4:2:0.
+    High10,
+    /// H.264, up to 10 bit, 4:2:2.
+    High422,
+    /// HEVC, 10 bit, 4:2:0.
+    Main10,
+    /// HEVC, 10 bit, 4:2:2.
+    #[serde(rename = "main422_10")]
+    Main42210,
+    /// MPEG-2, 4:2:2.
+    #[serde(rename = "mpeg2_422")]
+    Mpeg2422,
+    /// ProRes 422 Proxy.
+    Proxy,
+    /// ProRes 422 LT.
+    Lt,
+    /// ProRes 422.
+    Standard,
+    /// ProRes 422 HQ.
+    Hq,
+    /// ProRes 4444.
+    #[serde(rename = "4444")]
+    P4444,
+    /// ProRes 4444 XQ.
+    #[serde(rename = "4444xq")]
+    P4444Xq,
+}
+
+/// How many bits the picture gets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "mode", rename_all = "snake_case", deny_unknown_fields)]
+pub enum RateControl {
+    /// The same quality throughout, whatever it weighs.
+    ConstantQuality {
+        /// The constant rate factor: lower is better and larger; 18 is close to the source, 28 is small.
+        /// For MPEG-2 the quantiser, 1 to 31.
+        crf: u8,
+    },
+    /// A mean rate over the whole file.
+    Average {
+        /// The mean in bits a second.
+        bits_per_second: BitRate,
+        /// One pass, or two for an even quality and a sure size.
+        passes: u8,
+    },
+    /// The same rate at every moment.
+    Constant {
+        /// The rate in bits a second.
+        bits_per_second: BitRate,
+    },
+    /// What the codec's profile asks for (ProRes).
+    ByProfile,
+}
+
+/// How much work the encoder does for each bit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Effort {
+    /// For a look, soon.
+    Quick,
+    /// The usual balance.
+    #[default]
+    Balanced,
+    /// Smaller files for a longer night.
+    Thorough,
+}
+
+/// The picture's settings.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PictureSettings {
+    /// The codec.
+    pub codec: PictureCodec,
+    /// Its profile; left out, the codec's usual one.
+    #[serde(default)]
+    pub profile: Option<Profile>,
+    /// The highest level the file may need, such as `4.1`; left out, whatever is needed.
+    #[serde(default)]
+    pub level: Option<Level>,
+    /// How many bits it gets.
+    pub rate: RateControl,
+    /// How hard the encoder works.
+    #[serde(default)]
+    pub effort: Effort,
+    /// Seconds from one key frame to the next at most; nothing to do with intra-frame codecs.
+    #[serde(default = "default_key_interval")]
+    pub key_interval: Rational,
+    /// The size.
+    #[serde(default)]
+    pub size: SizeRule,
+    /// What becomes of pixels that are not square.
+    #[serde(default)]
+    pub pixel_aspect: PixelAspectRule,
+    /// The frame rate.
+    #[serde(default)]
+    pub frame_rate: FrameRateRule,
+    /// What becomes of interlaced material.
+    #[serde(default)]
+    pub fields: FieldsRule,
+}
+
+fn default_key_interval() -> Rational {
+    Rational::whole(2)
+}
+
+/// A level of H.264 or HEVC, written as `4.1`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, ToSchema)]
+#[schema(value_type = String, example = "4.1")]
+pub struct Level(pub u8);
+
+impl std::fmt::Display for Level {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}.{}", self.0 / 10, self.0 % 10)
+    }
+}
+
+impl Serialize for Level {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Level {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let (major, minor) = text.split_once('.').unwrap_or((&text, "0"));
+        match (major.parse::<u8>(), minor.parse::<u8>()) {
+            (Ok(major @ 1..=6), Ok(minor @ 0..=3)) => Ok(Self(major * 10 + minor)),
+            _ => Err(serde::de::Error::custom(format!("“{text}” is not a level: write one such as \"4.1\""))),
+        }
+    }
+}
+
+/// The size of the picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "rule", rename_all = "snake_case", deny_unknown_fields)]
+pub enum SizeRule {
+    /// As the source.
+    #[default]
+    Same,
+    /// Whole inside a box, with its own shape.
+    Fit {
+        /// Columns of the box.
+        width: u32,
+        /// Lines of the box.
+        height: u32,
+        /// Whether smaller sources are enlarged to it.
+        #[serde(default)]
+        enlarge: bool,
+    },
+    /// The box filled, what stands over cut off evenly.
+    Fill {
+        /// Columns of the box.
+        width: u32,
+        /// Lines of the box.
+        height: u32,
+    },
+    /// Whole inside a box, the rest filled with black.
+    Pad {
+        /// Columns of the box.
+        width: u32,
+        /// Lines of the box.
+        height: u32,
+    },
+    /// A fraction of the source.
+    Fraction {
+        /// Such as 1/2.
+        of: Rational,
+    },
+}
+
+/// What becomes of pixels that are not square.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum PixelAspectRule {
+    /// The picture is stretched so that pixels become square.
+    #[default]
+    Square,
+    /// Pixels keep their shape, which is written into the file.
+    Keep,
+}
+
+/// The frame rate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "rule", rename_all = "snake_case", deny_unknown_fields)]
+pub enum FrameRateRule {
+    /// As the source; a varying rate is made constant at its nominal rate.
+    #[default]
+    Same,
+    /// As the source, and a varying rate stays varying.
+    KeepVariable,
+    /// This rate, frames dropped or repeated as needed.
+    Constant {
+        /// Frames a second.
+        rate: Rational,
+    },
+    /// No more than this rate: faster sources are brought down to it.
+    AtMost {
+        /// Frames a second.
+        rate: Rational,
+    },
+}
+
+/// What becomes of interlaced material.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FieldsRule {
+    /// Fields stay fields, and are marked so. The number of lines cannot change then.
+    Keep,
+    /// Deinterlaced where the source declares fields.
+    #[default]
+    WhenNeeded,
+    /// Deinterlaced in any case.
+    Always,
+}
+
+/// Sound codecs that can be written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SoundCodec {
+    /// AAC-LC (ISO/IEC 14496-3).
+    Aac,
+    /// Linear PCM, 16 bit.
+    Pcm16,
+    /// Linear PCM, 24 bit.
+    Pcm24,
+    /// The source's own stream, untouched.
+    Copy,
+}
+
+/// The sound's settings.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SoundSettings {
+    /// The codec.
+    pub codec: SoundCodec,
+    /// Of one stream, for codecs with a rate of their own (AAC).
+    #[serde(default)]
+    pub bits_per_second: Option<BitRate>,
+    /// The channels.
+    #[serde(default)]
+    pub channels: ChannelRule,
+    /// Samples a second; left out, as the source where the codec can hold it.
+    #[serde(default)]
+    pub sample_rate: Option<u32>,
+    /// Which streams are taken.
+    #[serde(default)]
+    pub streams: SoundStreams,
+}
+
+/// The channels of the sound.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ChannelRule {
+    /// As the source.
+    #[default]
+    Same,
+    /// One channel.
+    Mono,
+    /// Two channels; more are mixed down after ITU-R BS.775, one is given to both.
+    Stereo,
+}
+
+/// Which sound streams are taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SoundStreams {
+    /// The one that is marked as default, or the first.
+    First,
+    /// All of them.
+    #[default]
+    All,
+}
+
+/// What else is taken over from the source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Carry {
+    /// The start timecode and the reel name.
+    pub timecode: bool,
+    /// Chapters.
+    pub chapters: bool,
+    /// Title, date and other tags.
+    pub tags: bool,
+}
+
+impl Default for Carry {
+    fn default() -> Self {
+        Self { timecode: true, chapters: true, tags: true }
+    }
+}
+
+impl Container {
+    /// The file extension, without its point.
+    #[must_use]
+    pub const fn extension(self) -> &'static str {
+        match self {
+            Self::Mp4 => "mp4",
+            Self::Mov => "mov",
+            Self::Mkv => "mkv",
+            Self::Wav => "wav",
+        }
+    }
+
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Mp4 => "MP4",
+            Self::Mov => "MOV",
+            Self::Mkv => "MKV",
+            Self::Wav => "WAV",
+        }
+    }
+}
+
+impl PictureCodec {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::H264 => "H.264",
+            Self::Hevc => "HEVC",
+            Self::Prores => "ProRes",
+            Self::Mpeg2 => "MPEG-2",
+        }
+    }
+
+    /// The codec's name as a probe reports it.
+    #[must_use]
+    pub const fn probe_name(self) -> &'static str {
+        match self {
+            Self::H264 => "h264",
+            Self::Hevc => "hevc",
+            Self::Prores => "prores",
+            Self::Mpeg2 => "mpeg2video",
+        }
+    }
+
+    /// The profile taken where a preset names none.
+    #[must_use]
+    pub const fn usual_profile(self) -> Profile {
+        match self {
+            Self::H264 => Profile::High,
+            Self::Hevc | Self::Mpeg2 => Profile::Main,
+            Self::Prores => Profile::Standard,
+        }
+    }
+
+    /// The profiles that belong to it.
+    #[must_use]
+    pub const fn profiles(self) -> &'static [Profile] {
+        match self {
+            Self::H264 => &[Profile::Baseline, Profile::Main, Profile::High, Profile::High10, Profile::High422],
+            Self::Hevc => &[Profile::Main, Profile::Main10, Profile::Main42210],
+            Self::Prores => {
+                &[Profile::Proxy, Profile::Lt, Profile::Standard, Profile::Hq, Profile::P4444, Profile::P4444Xq]
+            }
+            Self::Mpeg2 => &[Profile::Main, Profile::Mpeg2422],
+        }
+    }
+}
+
+impl Profile {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Baseline => "Baseline",
+            Self::Main => "Main",
+            Self::High => "High",
+            Self::High10 => "High 10",
+            Self::High422 => "High 4:2:2",
+            Self::Main10 => "Main 10",
+            Self::Main42210 => "Main 4:2:2 10",
+            Self::Mpeg2422 => "4:2:2",
+            Self::Proxy => "422 Proxy",
+            Self::Lt => "422 LT",
+            Self::Standard => "422",
+            Self::Hq => "422 HQ",
+            Self::P4444 => "4444",
+            Self::P4444Xq => "4444 XQ",
+        }
+    }
+}
+
+impl SoundCodec {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Aac => "AAC",
+            Self::Pcm16 => "PCM 16 bit",
+            Self::Pcm24 => "PCM 24 bit",
+            Self::Copy => "sound untouched",
+        }
+    }
+}
+
+impl Preset {
+    /// One line for the head of a column: `H.264 · 8 Mb/s`.
+    #[must_use]
+    pub fn headline(&self) -> String {
+        let Some(picture) = &self.picture else {
+            return match &self.sound {
+                Some(sound) => format!("{} · {}", self.container.words(), sound.codec.words()),
+                None => self.container.words().to_owned(),
+            };
+        };
+        let codec = picture.codec.words();
+        match picture.rate {
+            RateControl::ConstantQuality { crf } => format!("{codec} · CRF {crf}"),
+            RateControl::Average { bits_per_second, passes: 2 } => format!("{codec} · {bits_per_second}, 2 passes"),
+            RateControl::Average { bits_per_second, .. } => format!("{codec} · {bits_per_second}"),
+            RateControl::Constant { bits_per_second } => format!("{codec} · {bits_per_second} constant"),
+            RateControl::ByProfile => {
+                format!("{codec} {}", picture.profile.unwrap_or(picture.codec.usual_profile()).words())
+            }
+        }
+    }
+
+    /// The frame and rate in a few words, for the table that compares presets.
+    #[must_use]
+    pub fn frame_words(&self) -> String {
+        let Some(picture) = &self.picture else { return "no picture".to_owned() };
+        let size = match picture.size {
+            SizeRule::Same => "as the source".to_owned(),
+            SizeRule::Fit { width, height, .. } => format!("inside {width}×{height}"),
+            SizeRule::Fill { width, height } => format!("fills {width}×{height}"),
+            SizeRule::Pad { width, height } => format!("{width}×{height} with bars"),
+            SizeRule::Fraction { of } => format!("{of} of the source"),
+        };
+        match picture.frame_rate {
+            FrameRateRule::Same => size,
+            FrameRateRule::KeepVariable => format!("{size}, rate may vary"),
+            FrameRateRule::Constant { rate } => format!("{size}, {} fps", rate_text(rate)),
+            FrameRateRule::AtMost { rate } => format!("{size}, up to {} fps", rate_text(rate)),
+        }
+    }
+}

@@ -1,0 +1,247 @@
+//! The reading of a source: what is known of it from its headers.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::rational::Rational;
+use crate::units::{BitRate, ByteSize, rate_text};
+
+/// What is known of a source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Reading {
+    /// The container in the library's short name, such as `mov` or `matroska`.
+    pub container: String,
+    /// The container in words.
+    pub container_name: String,
+    /// Bytes on disk, of all files for an image sequence.
+    pub size: ByteSize,
+    /// Seconds from the first to the end of the last sample, where known.
+    pub duration: Option<Rational>,
+    /// The first time stamp in seconds.
+    pub start: Rational,
+    /// Over everything.
+    pub bit_rate: Option<BitRate>,
+    /// The timecode of the first frame as written in the file.
+    pub timecode: Option<String>,
+    /// The name of the tape or reel.
+    pub reel: Option<String>,
+    /// Title, date and the like.
+    pub tags: BTreeMap<String, String>,
+    /// Named parts.
+    pub chapters: Vec<Chapter>,
+    /// All streams in the order of the file.
+    pub streams: Vec<Stream>,
+    /// What a reader should be told although it hinders nothing.
+    #[serde(default)]
+    pub remarks: Vec<String>,
+}
+
+/// A named part of a source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Chapter {
+    /// Seconds.
+    pub start: Rational,
+    /// Seconds.
+    pub end: Rational,
+    /// Its name, which may be empty.
+    pub title: String,
+}
+
+/// One stream of a source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Stream {
+    /// Its place in the file, from 0.
+    pub index: u32,
+    /// The codec in the library's short name, such as `h264` or `prores`.
+    pub codec: String,
+    /// The codec's four characters in the container, where it has them.
+    pub codec_tag: String,
+    /// The profile in words, such as `High` or `HQ`.
+    pub profile: Option<String>,
+    /// Of this stream alone.
+    pub bit_rate: Option<BitRate>,
+    /// The first time stamp in seconds.
+    pub start: Rational,
+    /// Seconds, where the header tells.
+    pub duration: Option<Rational>,
+    /// ISO 639 code.
+    pub language: Option<String>,
+    /// Title of the stream.
+    pub title: Option<String>,
+    /// Roles such as `default`, `forced`, `attached_pic`.
+    pub roles: Vec<String>,
+    /// What the stream holds.
+    pub content: Content,
+}
+
+/// What a stream holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum Content {
+    /// Moving picture, or a still attached to the file.
+    Picture(Box<Picture>),
+    /// Sound.
+    Sound(Sound),
+    /// Subtitles.
+    Subtitles,
+    /// A file carried along, such as a font.
+    Attachment,
+    /// Timecode tracks and other data.
+    Data,
+}
+
+/// The facts of a picture stream.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Picture {
+    /// Coded columns.
+    pub width: u32,
+    /// Coded lines.
+    pub height: u32,
+    /// Width of a pixel over its height.
+    pub pixel_aspect: Rational,
+    /// The pixel format in the library's short name.
+    pub pixel_format: String,
+    /// Bits of one component.
+    pub depth: u32,
+    /// Frames a second; the average where they vary.
+    pub frame_rate: Option<Rational>,
+    /// Whether the distance of frames varies, found from their time stamps.
+    pub varies: bool,
+    /// How many frames, where the file tells.
+    pub frames: Option<u64>,
+    /// As the header declares it.
+    pub field_order: FieldOrder,
+    /// What the numbers of the picture mean.
+    pub colour: Colour,
+    /// HDR metadata of the stream.
+    pub hdr: Option<Hdr>,
+    /// Degrees clockwise by which the picture is to be turned for viewing.
+    pub rotation: i32,
+    /// A cover or poster rather than moving picture.
+    pub still: bool,
+}
+
+/// The order of fields as a header declares it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FieldOrder {
+    /// Nothing is declared.
+    #[default]
+    Unknown,
+    /// Whole frames.
+    Progressive,
+    /// Two fields a frame, the upper lines first.
+    TopFirst,
+    /// Two fields a frame, the lower lines first.
+    BottomFirst,
+}
+
+impl FieldOrder {
+    /// Whether fields are declared.
+    #[must_use]
+    pub const fn is_interlaced(self) -> bool {
+        match self {
+            Self::TopFirst | Self::BottomFirst => true,
+            Self::Unknown | Self::Progressive => false,
+        }
+    }
+
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Unknown => "fields not declared",
+            Self::Progressive => "progressive",
+            Self::TopFirst => "interlaced, top field first",
+            Self::BottomFirst => "interlaced, bottom field first",
+        }
+    }
+}
+
+/// Colour tags with the names of ITU-T H.273 as the library writes them; `None` where not declared.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Colour {
+    /// Colour primaries, such as `bt709`.
+    pub primaries: Option<String>,
+    /// Transfer characteristics, such as `smpte2084`.
+    pub transfer: Option<String>,
+    /// Matrix coefficients, such as `bt709`, or `gbr` for RGB.
+    pub matrix: Option<String>,
+    /// `tv` (limited) or `pc` (full).
+    pub range: Option<String>,
+    /// Where chroma samples sit, such as `left`.
+    pub chroma_location: Option<String>,
+}
+
+/// HDR metadata: mastering display (SMPTE ST 2086) and content light level (CTA-861.3).
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Hdr {
+    /// Red x, y, green x, y, blue x, y, white x, y, as fractions.
+    pub primaries: Option<[Rational; 8]>,
+    /// Lowest and highest luminance of the mastering display, cd/m².
+    pub luminance: Option<[Rational; 2]>,
+    /// Maximum content light level and maximum frame-average light level, cd/m².
+    pub light_level: Option<[u32; 2]>,
+}
+
+/// The facts of a sound stream.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Sound {
+    /// How many channels.
+    pub channels: u32,
+    /// The layout in the library's words, such as `stereo` or `5.1(side)`.
+    pub layout: String,
+    /// Samples a second.
+    pub sample_rate: u32,
+    /// Bits of one sample, where it has a fixed number.
+    pub bits: Option<u32>,
+}
+
+impl Reading {
+    /// The first moving picture.
+    #[must_use]
+    pub fn picture(&self) -> Option<(&Stream, &Picture)> {
+        self.streams.iter().find_map(|stream| match &stream.content {
+            Content::Picture(picture) if !picture.still => Some((stream, &**picture)),
+            Content::Picture(_) | Content::Sound(_) | Content::Subtitles | Content::Attachment | Content::Data => None,
+        })
+    }
+
+    /// All sound streams.
+    pub fn sounds(&self) -> impl Iterator<Item = (&Stream, &Sound)> {
+        self.streams.iter().filter_map(|stream| match &stream.content {
+            Content::Sound(sound) => Some((stream, sound)),
+            Content::Picture(_) | Content::Subtitles | Content::Attachment | Content::Data => None,
+        })
+    }
+
+    /// One line for a row: size, rate or fields, bit rate or sound.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let Some((_, picture)) = self.picture() else {
+            return match self.sounds().next() {
+                Some((_, sound)) => format!("sound only · {} · {} kHz", sound.layout, f64::from(sound.sample_rate) / 1e3),
+                None => "neither picture nor sound".to_owned(),
+            };
+        };
+        let size = format!("{}×{}", picture.width, picture.height);
+        if picture.field_order.is_interlaced() {
+            return format!("{size} · {}", picture.field_order.words());
+        }
+        let mut parts = vec![size];
+        match picture.frame_rate {
+            _ if picture.varies => parts.push("variable rate".to_owned()),
+            Some(rate) => parts.push(format!("{}p", rate_text(rate))),
+            None => {}
+        }
+        let languages: std::collections::BTreeSet<_> = self.sounds().filter_map(|(stream, _)| stream.language.as_ref()).collect();
+        match (languages.len(), self.bit_rate) {
+            (2.., _) => parts.push(format!("{} languages", languages.len())),
+            (_, Some(rate)) => parts.push(rate.to_string()),
+            (_, None) => {}
+        }
+        parts.join(" · ")
+    }
+}

@@ -1,0 +1,102 @@
+//! The engine: one job a process.
+//!
+//! The first line of standard input is a [`Job`] as JSON; following lines are [`Command`]s. Standard
+//! output carries [`Event`]s as JSON lines, the last of them [`Event::Ended`]. When standard input
+//! ends, whoever started the engine is gone: it gives up and leaves nothing behind.
+
+use std::io::{BufRead, Write};
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{Command, EncodeRun, Event, Job};
+use beryl_media::Control;
+use nix::sys::resource::{Resource, UsageWho, getrusage, setrlimit};
+use nix::sys::time::TimeValLike;
+
+/// The most memory that a job may map; beyond it, its allocations fail and the job ends.
+const MOST_MEMORY: u64 = 12 << 30;
+
+/// How long a cancelled job may take to put its things away before it is ended.
+const CANCEL_GRACE: Duration = Duration::from_millis(700);
+
+fn main() -> ExitCode {
+    beryl_media::silence_libraries();
+    let began = Instant::now();
+    if let Err(error) = setrlimit(Resource::RLIMIT_AS, MOST_MEMORY, MOST_MEMORY) {
+        eprintln!("the memory limit could not be set: {error}");
+    }
+    let mut first_line = String::new();
+    let job = match std::io::stdin().lock().read_line(&mut first_line).map(|_| serde_json::from_str::<Job>(&first_line)) {
+        Ok(Ok(job)) => job,
+        Ok(Err(error)) => return refuse(&error.to_string()),
+        Err(error) => return refuse(&error.to_string()),
+    };
+    let control = Arc::new(Control::default());
+    listen(Arc::clone(&control), temporary_files(&job));
+    if let Err(problem) = work(&job, &control) {
+        tell(&Event::Failed { problem });
+    }
+    let wall = began.elapsed().saturating_sub(control.paused_for());
+    tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: wall.as_secs_f64() });
+    ExitCode::SUCCESS
+}
+
+fn refuse(details: &str) -> ExitCode {
+    let problem = Problem::new(ProblemKind::Internal, "the engine could not begin", "its job could not be read").with_details(details);
+    tell(&Event::Failed { problem });
+    ExitCode::from(2)
+}
+
+fn work(job: &Job, control: &Control) -> Result<(), Problem> {
+    match job {
+        Job::Probe { source } => beryl_media::probe(source).map(|reading| tell(&Event::Probed { reading })),
+        Job::Still { source, at, width, output } => beryl_media::still(source, *at, *width, output).map(|()| tell(&Event::StillWritten)),
+        Job::Encode { source, runs } => beryl_media::encode(source, runs, control, &|event| tell(&event)),
+    }
+}
+
+/// Writes one event as one line. Where nobody reads any more, standard input has ended as well,
+/// and the listener ends the job.
+fn tell(event: &Event) {
+    static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+    let Ok(mut line) = serde_json::to_vec(event) else { return };
+    line.push(b'\n');
+    let _guard = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut out = std::io::stdout().lock();
+    drop(out.write_all(&line).and_then(|()| out.flush()));
+}
+
+fn temporary_files(job: &Job) -> Vec<EncodeRun> {
+    match job {
+        Job::Encode { runs, .. } => runs.clone(),
+        Job::Probe { .. } | Job::Still { .. } => Vec::new(),
+    }
+}
+
+/// Follows commands until the input ends. A codec that does not come to its end in time after a
+/// cancel is not waited for: the files go, and the process with them.
+fn listen(control: Arc<Control>, runs: Vec<EncodeRun>) {
+    std::thread::spawn(move || {
+        for line in std::io::stdin().lock().lines().map_while(Result::ok) {
+            match serde_json::from_str(&line) {
+                Ok(Command::Pause) => control.pause(),
+                Ok(Command::Resume) => control.resume(),
+                Ok(Command::CancelRun { id }) => control.cancel_run(id),
+                Ok(Command::Cancel) => break,
+                Err(error) => eprintln!("a command could not be read: {error}"),
+            }
+        }
+        control.cancel();
+        std::thread::sleep(CANCEL_GRACE);
+        beryl_media::remove_temporary_files(&runs);
+        tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: 0.0 });
+        std::process::exit(0);
+    });
+}
+
+fn cpu_seconds() -> f64 {
+    getrusage(UsageWho::RUSAGE_SELF)
+        .map_or(0.0, |usage| (usage.user_time().num_microseconds() + usage.system_time().num_microseconds()) as f64 / 1e6)
+}

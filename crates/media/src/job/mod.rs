@@ -1,0 +1,112 @@
+//! Making outputs of one source: one decode, shared picture steps, an encoder and a muxer for each.
+//!
+//! Frames flow through bounded queues between threads: the reader feeds a decoder for each stream,
+//! the picture's decoder feeds the [stages](beryl_core::stages), each stage the encoders (and
+//! stages) that hang on it, each encoder its run's writer. The writer always takes what comes, so
+//! that the slowest encoder sets the pace and nothing can lock up. A consumer that gives up drops
+//! its end of the queue, and whoever feeds it goes on with the others.
+
+mod control;
+mod pass;
+mod picture;
+mod reader;
+mod sound;
+mod work;
+mod writer;
+
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{EncodeRun, Event, SourceRef};
+
+use crate::encoders::Pass;
+use crate::source::{open_root, system_path};
+
+pub use control::Control;
+use work::Work;
+
+/// How often progress is told.
+const TELL_EVERY: Duration = Duration::from_millis(400);
+
+/// Makes all `runs` of one source. What becomes of each run is told as an event; files that did not
+/// come to their end are removed.
+///
+/// # Errors
+/// A [`Problem`] that stands for all runs not yet told of, where the source itself is at fault.
+pub fn encode(source: &SourceRef, runs: &[EncodeRun], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
+    let works: Vec<Work<'_>> = runs.iter().enumerate().map(|(number, run)| Work::new(run, number)).collect();
+    let outcome = all_passes(source, &works, control, tell);
+    for work in &works {
+        let failed = if control.stop().is_set() {
+            work.fail(Problem::new(ProblemKind::Cancelled, work.what(), "it was cancelled"));
+            true
+        } else {
+            outcome.is_err()
+        };
+        if failed || work.problem().is_some() {
+            remove_temporary(work.run);
+        }
+        if let Some(problem) = work.problem() {
+            tell(Event::RunFailed { id: work.run.id, problem });
+        }
+    }
+    if control.stop().is_set() { Ok(()) } else { outcome }
+}
+
+/// Removes what runs have written under their temporary names.
+pub fn remove_temporary_files(runs: &[EncodeRun]) {
+    runs.iter().for_each(remove_temporary);
+}
+
+fn remove_temporary(run: &EncodeRun) {
+    if let Ok(folder) = open_root(&run.output) {
+        // Where it was never begun there is nothing to remove.
+        drop(folder.remove_file(system_path(&run.output.path)));
+    }
+}
+
+/// Runs with two passes take their first while those with one are made; then the second.
+fn all_passes(source: &SourceRef, works: &[Work<'_>], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
+    let in_pass = |two_passes: bool| works.iter().filter(move |work| (work.passes() == 2) == two_passes);
+    let first: Vec<(&Work<'_>, Pass)> =
+        in_pass(true).map(|work| (work, Pass::First)).chain(in_pass(false).map(|work| (work, Pass::Single))).collect();
+    follow(source, &first, control, tell)?;
+    let second: Vec<(&Work<'_>, Pass)> = in_pass(true).filter(|work| work.is_wanted(control)).map(|work| (work, Pass::Second)).collect();
+    if second.is_empty() || control.stop().is_set() {
+        return Ok(());
+    }
+    follow(source, &second, control, tell)
+}
+
+/// One pass, with progress told while it goes on.
+fn follow(source: &SourceRef, works: &[(&Work<'_>, Pass)], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
+    let fault = Mutex::new(None);
+    let (done, finished) = crossbeam_channel::bounded::<()>(0);
+    for (work, pass) in works {
+        work.begin(*pass);
+    }
+    let began = Instant::now();
+    let paused_before = control.paused_for();
+    std::thread::scope(|scope| {
+        pass::start(scope, source, works, control, tell, &fault, done)?;
+        let tell_all = || {
+            let elapsed = began.elapsed().saturating_sub(control.paused_for().saturating_sub(paused_before));
+            for (work, _) in works.iter().filter(|(work, _)| work.is_wanted(control) && !work.is_written()) {
+                tell(Event::Progress { id: work.run.id, progress: work.progress(elapsed) });
+            }
+        };
+        // All threads hold the other end of this channel and send nothing: it closes with the last.
+        while finished.recv_timeout(TELL_EVERY) == Err(crossbeam_channel::RecvTimeoutError::Timeout) {
+            tell_all();
+        }
+        for (work, _) in works {
+            work.end_pass(began.elapsed());
+        }
+        Ok(())
+    })?;
+    match fault.into_inner() {
+        Ok(Some(problem)) => Err(problem),
+        Ok(None) | Err(_) => Ok(()),
+    }
+}

@@ -1,0 +1,217 @@
+//! Setting up the threads of one pass.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::Scope;
+
+use beryl_core::plan::Step;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{Event, SourceRef};
+use beryl_core::rational::Rational;
+use beryl_core::stages::share_steps;
+use crossbeam_channel::{Receiver, Sender, bounded};
+
+use super::control::Control;
+use super::reader::{DecodeTask, ReadTask, Route};
+use super::work::{SourceTimes, Work};
+use super::{picture, reader, sound, writer};
+use crate::encoders::{Pass, muxer};
+use crate::raw::{Decoder, EncoderStream, Frame, Output, Packet};
+use crate::source::PacketSource;
+
+/// Frames of picture between two threads: enough to even out, few enough for 4K in memory.
+const PICTURE_QUEUE: usize = 6;
+/// Packets, and frames of sound, between two threads.
+const SMALL_QUEUE: usize = 128;
+
+/// A frame with the clock its time counts by.
+pub(super) struct TimedFrame {
+    pub(super) frame: Frame,
+    pub(super) clock: Rational,
+}
+
+/// What comes to the writer of a run.
+pub(super) enum ToWriter {
+    /// The stream of this slot is known.
+    Open { slot: usize, stream: EncoderStream },
+    /// A packet of this slot, to be moved by `shift` seconds.
+    Packet { slot: usize, packet: Packet, shift: Rational },
+}
+
+/// What all threads of a pass share.
+#[derive(Clone, Copy)]
+pub(super) struct Shared<'a> {
+    pub(super) control: &'a Control,
+    pub(super) fault: &'a Mutex<Option<Problem>>,
+}
+
+impl Shared<'_> {
+    /// The source is at fault: everything ends.
+    pub(super) fn fail_source(&self, problem: Problem) {
+        self.fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(problem);
+    }
+
+    /// Whether the pass goes on; waits while it stands still.
+    pub(super) fn goes_on(&self) -> bool {
+        self.control.goes_on() && self.fault.lock().unwrap_or_else(PoisonError::into_inner).is_none()
+    }
+}
+
+/// Starts the threads of one pass; each holds a clone of `done` until it ends.
+pub(super) fn start<'scope, 'env: 'scope>(
+    scope: &'scope Scope<'scope, 'env>,
+    source: &'env SourceRef,
+    works: &'env [(&'env Work<'env>, Pass)],
+    control: &'env Control,
+    tell: &'env (dyn Fn(Event) + Sync),
+    fault: &'env Mutex<Option<Problem>>,
+    done: Sender<()>,
+) -> Result<(), Problem> {
+    let shared = Shared { control, fault };
+    let packets = PacketSource::open(source, control.stop())?;
+    let times = Arc::new(SourceTimes::default());
+    let origins: Vec<Rational> = works.iter().map(|(work, _)| origin(work, &packets)).collect::<Result<_, _>>()?;
+    let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
+
+    // Every run gets its writer, except in a first pass, whose packets nobody wants.
+    let mut writers: Vec<Option<Sender<ToWriter>>> = Vec::new();
+    for (work, pass) in works {
+        if *pass == Pass::First {
+            writers.push(None);
+            continue;
+        }
+        let (to_writer, from_encoders) = bounded(SMALL_QUEUE);
+        writers.push(Some(to_writer));
+        let task = writer::WriteTask { work, shared, times: Arc::clone(&times), tell };
+        spawn(scope, "write", &done, move || task.run(&from_encoders))?;
+    }
+
+    let chains: Vec<(usize, &[Step], u32)> = works
+        .iter()
+        .enumerate()
+        .filter_map(|(place, (work, _))| work.run.plan.picture.as_ref().map(|picture| (place, picture.steps.as_slice(), picture.source_stream)))
+        .collect();
+    if let Some((_, _, stream)) = chains.first() {
+        let stream = *stream as usize;
+        let steps: Vec<&[Step]> = chains.iter().map(|(_, steps, _)| *steps).collect();
+        let stages = share_steps(&steps);
+        let mut inputs: Vec<Sender<TimedFrame>> = Vec::new();
+        let mut outlets: Vec<(Receiver<TimedFrame>, Vec<Sender<TimedFrame>>)> = Vec::new();
+        let mut roots = Vec::new();
+        for (place, stage) in stages.iter().enumerate() {
+            let (input, frames) = bounded(PICTURE_QUEUE);
+            inputs.push(input.clone());
+            outlets.push((frames, Vec::new()));
+            match stage.parent {
+                Some(parent) => outlets[parent].1.push(input),
+                None => roots.push(input),
+            }
+            for output in &stage.outputs {
+                let (run_place, _, _) = chains[*output];
+                let (work, pass) = works[run_place];
+                let (to_encoder, frames) = bounded(PICTURE_QUEUE);
+                outlets[place].1.push(to_encoder);
+                let task = picture::EncodeTask {
+                    work,
+                    pass,
+                    shared,
+                    writer: writers[run_place].clone(),
+                    times: Arc::clone(&times),
+                    origin: origins[run_place],
+                    global_header: Output::wants_global_header(muxer(work.run.plan.container)),
+                };
+                spawn(scope, "encode picture", &done, move || task.run(&frames))?;
+            }
+        }
+        drop(inputs);
+        for (stage, (frames, consumers)) in stages.into_iter().zip(outlets) {
+            let task = picture::StageTask { steps: stage.steps, shared };
+            spawn(scope, "picture steps", &done, move || task.run(&frames, consumers))?;
+        }
+        let view = packets.stream(stream);
+        let decoder = open_decoder(Decoder::open(view, false), packets.name())?;
+        let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+        routes.insert(stream, Route::Decode(to_decoder));
+        let rate = packets.sequence().map(|sequence| sequence.rate).or(view.mean_rate());
+        let task = DecodeTask { stream, clock: packets.clock(stream), rate, is_picture: true, name: packets.name().to_owned(), shared, times: Arc::clone(&times) };
+        spawn(scope, "decode picture", &done, move || task.run(decoder, &from_reader, roots))?;
+    }
+
+    let mut listeners: BTreeMap<usize, Vec<Sender<TimedFrame>>> = BTreeMap::new();
+    for (place, (work, pass)) in works.iter().enumerate() {
+        let Some(writer) = writers[place].as_ref().filter(|_| *pass != Pass::First) else { continue };
+        let first_slot = usize::from(work.run.plan.picture.is_some());
+        for (number, plan) in work.run.plan.sound.iter().enumerate() {
+            let (stream, slot) = (plan.source_stream as usize, first_slot + number);
+            match crate::encoders::sound(plan, Output::wants_global_header(muxer(work.run.plan.container))) {
+                None => {
+                    let description = EncoderStream::copy_of(packets.stream(stream)).map_err(|error| library_problem(&work.what(), &error.to_string()))?;
+                    let copy = reader::Copy { slot, writer: writer.clone(), shift: -origins[place], clock: packets.clock(stream) };
+                    // The writer takes everything, so this cannot wait for long.
+                    drop(writer.send(ToWriter::Open { slot, stream: description }));
+                    match routes.entry(stream).or_insert_with(|| Route::Copies(Vec::new())) {
+                        Route::Copies(copies) | Route::Both(_, copies) => copies.push(copy),
+                        Route::Decode(_) => {}
+                    }
+                }
+                Some(settings) => {
+                    let (to_encoder, frames) = bounded(SMALL_QUEUE);
+                    listeners.entry(stream).or_default().push(to_encoder);
+                    let task = sound::EncodeTask { work, shared, slot, stream, plan, settings, writer: writer.clone(), times: Arc::clone(&times), origin: origins[place] };
+                    spawn(scope, "encode sound", &done, move || task.run(&frames))?;
+                }
+            }
+        }
+    }
+    drop(writers);
+    for (stream, consumers) in listeners {
+        let view = packets.stream(stream);
+        let decoder = open_decoder(Decoder::open(view, true), packets.name())?;
+        let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+        let route = match routes.remove(&stream) {
+            Some(Route::Copies(copies)) => Route::Both(to_decoder, copies),
+            _ => Route::Decode(to_decoder),
+        };
+        routes.insert(stream, route);
+        let task = DecodeTask { stream, clock: packets.clock(stream), rate: None, is_picture: false, name: packets.name().to_owned(), shared, times: Arc::clone(&times) };
+        spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
+    }
+    let task = ReadTask { shared, times };
+    spawn(scope, "read", &done, move || task.run(packets, routes))
+}
+
+fn spawn<'scope>(scope: &'scope Scope<'scope, '_>, name: &str, done: &Sender<()>, work: impl FnOnce() + Send + 'scope) -> Result<(), Problem> {
+    let done = done.clone();
+    let thread = std::thread::Builder::new().name(name.to_owned()).spawn_scoped(scope, move || {
+        work();
+        drop(done);
+    });
+    thread.map(|_| ()).map_err(|error| Problem::from_io("the work could not be begun", &error))
+}
+
+fn open_decoder(opened: Result<Decoder, crate::raw::AvError>, name: &str) -> Result<Decoder, Problem> {
+    opened.map_err(|error| {
+        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it").with_details(error.to_string())
+    })
+}
+
+pub(super) fn library_problem(what: &str, details: &str) -> Problem {
+    Problem::new(ProblemKind::Unsupported, what, "the codec library refused the settings").with_details(details)
+}
+
+/// The moment of the source that becomes nought in the output: the first of the streams it takes.
+fn origin(work: &Work<'_>, packets: &PacketSource) -> Result<Rational, Problem> {
+    let plan = &work.run.plan;
+    let picture = plan.picture.iter().map(|picture| picture.source_stream as usize);
+    let streams = picture.chain(plan.sound.iter().map(|sound| sound.source_stream as usize));
+    let mut first = None;
+    for stream in streams {
+        if stream >= packets.input().stream_count() {
+            let why = format!("the plan names stream {stream}, which {} does not have any more", packets.name());
+            return Err(Problem::new(ProblemKind::Invalid, work.what(), why).with_next("The file has changed: let it be read again."));
+        }
+        let start = if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
+        first = Some(first.map_or(start, |first: Rational| first.min(start)));
+    }
+    Ok(first.unwrap_or(Rational::ZERO))
+}

@@ -1,0 +1,165 @@
+//! Writing one run's file, and reading it back.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use beryl_core::check::Measured;
+use beryl_core::plan::Plan;
+use beryl_core::preset::Container;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::Event;
+use beryl_core::rational::Rational;
+use crossbeam_channel::Receiver;
+
+use super::pass::{Shared, ToWriter};
+use super::work::{SourceTimes, Work};
+use crate::encoders::{muxer, muxer_options};
+use crate::measure;
+use crate::raw::{EncoderStream, Medium, Output, OutputChapter, Packet, WriteError};
+use crate::source::{open_root, system_path};
+
+/// Writes what a run's encoders make.
+pub(super) struct WriteTask<'a> {
+    pub(super) work: &'a Work<'a>,
+    pub(super) shared: Shared<'a>,
+    pub(super) times: Arc<SourceTimes>,
+    pub(super) tell: &'a (dyn Fn(Event) + Sync),
+}
+
+/// A packet that waits for the header, with its shift.
+type Held = (usize, Packet, Rational);
+
+impl WriteTask<'_> {
+    pub(super) fn run(self, items: &Receiver<ToWriter>) {
+        match self.write(items) {
+            Ok(true) if self.work.is_wanted(self.shared.control) && self.shared.goes_on() => self.read_back(),
+            Ok(_) => {}
+            Err(WriteError::System(error)) => self.work.fail(Problem::from_io(self.what(), &error)),
+            Err(WriteError::Library(error)) => {
+                let why = "the container library refused the streams";
+                self.work.fail(Problem::new(ProblemKind::Unsupported, self.what(), why).with_details(error.to_string()));
+            }
+        }
+    }
+
+    fn what(&self) -> String {
+        format!("{} could not be written", self.work.run.plan.preset_name)
+    }
+
+    /// Answers whether a whole file was written.
+    fn write(&self, items: &Receiver<ToWriter>) -> Result<bool, WriteError> {
+        let plan = &self.work.run.plan;
+        let slots = usize::from(plan.picture.is_some()) + plan.sound.len();
+        let mut streams: BTreeMap<usize, EncoderStream> = BTreeMap::new();
+        let mut held: Vec<Held> = Vec::new();
+        let mut output: Option<Output> = None;
+        while let Ok(item) = items.recv() {
+            if !self.work.is_wanted(self.shared.control) || !self.shared.goes_on() {
+                return Ok(false);
+            }
+            match item {
+                ToWriter::Open { slot, stream } => {
+                    streams.insert(slot, stream);
+                    if streams.len() == slots && output.is_none() {
+                        let mut begun = self.begin(plan, &streams)?;
+                        for (slot, packet, shift) in held.drain(..) {
+                            self.write_packet(&mut begun, slot, packet, shift)?;
+                        }
+                        output = Some(begun);
+                    }
+                }
+                ToWriter::Packet { slot, packet, shift } => match &mut output {
+                    Some(output) => self.write_packet(output, slot, packet, shift)?,
+                    None => held.push((slot, packet, shift)),
+                },
+            }
+        }
+        if !self.work.is_wanted(self.shared.control) || !self.shared.goes_on() {
+            return Ok(false);
+        }
+        let Some(output) = output else {
+            let why = "not one frame of the source could be decoded";
+            self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
+            return Ok(false);
+        };
+        output.finish()?;
+        Ok(true)
+    }
+
+    fn write_packet(&self, output: &mut Output, slot: usize, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
+        packet.set_stream(slot);
+        output.write(packet, shift)?;
+        self.work.set_bytes(output.written());
+        Ok(())
+    }
+
+    fn begin(&self, plan: &Plan, streams: &BTreeMap<usize, EncoderStream>) -> Result<Output, WriteError> {
+        let reference = &self.work.run.output;
+        let folder = open_root(reference).map_err(|problem| std::io::Error::other(problem.details))?;
+        let mut options = cap_std::fs::OpenOptions::new();
+        options.write(true).read(true).create_new(true);
+        let file = folder.open_with(system_path(&reference.path), &options)?.into_std();
+        let mut output = Output::create(Medium::new(file, self.shared.control.stop().clone()), muxer(plan.container))?;
+        for (slot, stream) in streams {
+            let (tags, roles) = stream_description(plan, *slot);
+            output.add_stream(stream, &tags, &roles)?;
+        }
+        output.set_tags(&file_tags(plan));
+        let chapters: Vec<OutputChapter> =
+            plan.chapters.iter().map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() }).collect();
+        output.set_chapters(&chapters)?;
+        output.write_header(muxer_options(plan.container))?;
+        Ok(output)
+    }
+
+    fn read_back(&self) {
+        let run = self.work.run;
+        (self.tell)(Event::Reading { id: run.id });
+        match measure::measure(&run.output) {
+            Ok(read_back) => {
+                self.work.set_written();
+                let picture = run.plan.picture.as_ref();
+                let first_sound = run.plan.sound.first().and_then(|sound| self.times.first(sound.source_stream as usize));
+                let measured = Measured {
+                    frames_encoded: picture.map(|_| self.work.frames()),
+                    source_offset: self.times.picture_start.get().copied().zip(first_sound).filter(|_| picture.is_some()).map(|(picture, sound)| picture - sound),
+                    decode_faults: self.times.faults(),
+                    source_end: self.times.end(),
+                    ..read_back
+                };
+                (self.tell)(Event::Written { id: run.id, measured: Box::new(measured) });
+            }
+            Err(problem) => self.work.fail(Problem { what: "the finished file could not be read back".to_owned(), kind: ProblemKind::CheckFailed, ..problem }),
+        }
+    }
+}
+
+/// Tags and roles of the stream in this slot.
+fn stream_description(plan: &Plan, slot: usize) -> (BTreeMap<String, String>, Vec<String>) {
+    let mut tags = BTreeMap::new();
+    let sounds_from = usize::from(plan.picture.is_some());
+    if slot < sounds_from {
+        if plan.container != Container::Mkv {
+            tags.extend(plan.timecode.clone().map(|timecode| ("timecode".to_owned(), timecode)));
+            tags.extend(plan.reel.clone().map(|reel| ("reel_name".to_owned(), reel)));
+        }
+        return (tags, vec!["default".to_owned()]);
+    }
+    let Some(sound) = plan.sound.get(slot - sounds_from) else { return (tags, Vec::new()) };
+    tags.extend(sound.language.clone().map(|language| ("language".to_owned(), language)));
+    tags.extend(sound.title.clone().map(|title| ("title".to_owned(), title)));
+    let mut roles = sound.roles.clone();
+    if slot == sounds_from && !roles.iter().any(|role| role == "default") {
+        roles.push("default".to_owned());
+    }
+    (tags, roles)
+}
+
+fn file_tags(plan: &Plan) -> BTreeMap<String, String> {
+    let mut tags = plan.tags.clone();
+    if plan.container == Container::Mkv {
+        tags.extend(plan.timecode.clone().map(|timecode| ("TIMECODE".to_owned(), timecode)));
+        tags.extend(plan.reel.clone().map(|reel| ("REEL_NAME".to_owned(), reel)));
+    }
+    tags
+}

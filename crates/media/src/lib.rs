@@ -1,0 +1,21 @@
+//! Probe, decode, filter, encode, mux and measure, over the libav* libraries.
+//!
+//! The only crate that touches these libraries, and the only one with `unsafe`, all of it in `raw`.
+//! Sources are opened below a root folder and read-only; no file can open another one.
+
+mod encoders;
+mod filters;
+mod job;
+mod measure;
+mod probe;
+mod raw;
+mod record;
+mod source;
+mod still;
+
+pub use job::{Control, encode, remove_temporary_files};
+pub use measure::measure;
+pub use probe::probe;
+pub use raw::silence_libraries;
+pub use record::{RecordedPicture, RecordedSound, Recorder, Recording};
+pub use still::still;

@@ -1,0 +1,224 @@
+//! Reading the facts of a source from its headers, its first frame and its time stamps.
+
+use std::collections::BTreeMap;
+
+use beryl_core::pace::{self, Pace};
+use beryl_core::problem::Problem;
+use beryl_core::protocol::SourceRef;
+use beryl_core::rational::Rational;
+use beryl_core::reading::{Chapter, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::units::{BitRate, ByteSize};
+
+use crate::raw::{Decoder, Frame, Kind, Packet, Stop, StreamView, pixel_format};
+use crate::source::{PacketSource, problem_of};
+
+/// How many packets of picture are looked at for their times, where the file has no index of them.
+const MOST_PACKETS: usize = 600;
+/// How many bytes are read for that.
+const MOST_BYTES: u64 = 64 << 20;
+/// How many packets the decoder may take before its first frame.
+const PACKETS_TO_FIRST_FRAME: usize = 60;
+
+/// Tags that describe the old file and not the work.
+const TECHNICAL_TAGS: [&str; 12] = [
+    "major_brand", "minor_version", "compatible_brands", "encoder", "duration", "timecode", "reel_name", "reel", "handler_name", "vendor_id",
+    "product_uid", "operational_pattern_ul",
+];
+
+/// Reads the facts of a source.
+///
+/// # Errors
+/// A [`Problem`] with the file's name where it cannot be opened or is no media.
+pub fn probe(source: &SourceRef) -> Result<Reading, Problem> {
+    let mut packets = PacketSource::open(source, &Stop::default())?;
+    facts(&mut packets)
+}
+
+/// What the first packets of the picture tell.
+#[derive(Default)]
+struct Scanned {
+    times: Vec<i64>,
+    first_frame: Option<Frame>,
+    reached_end: bool,
+}
+
+/// The facts of an open source, which is read from for them.
+pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
+    let picture = source.input().streams().find(|stream| is_moving(stream)).map(|stream| stream.index());
+    let scanned = match picture {
+        Some(index) => scan(source, index)?,
+        None => Scanned::default(),
+    };
+    let input = source.input();
+    let (container, container_name) = input.format_names();
+    let all_tags = input.tags();
+    let stream_tags: Vec<BTreeMap<String, String>> = input.streams().map(|stream| stream.tags()).collect();
+    let find_tag = |names: &[&str]| {
+        std::iter::once(&all_tags).chain(&stream_tags).find_map(|tags| {
+            tags.iter().find(|(key, _)| names.contains(&key.to_lowercase().as_str())).map(|(_, value)| value.clone())
+        })
+    };
+    let sequence = source.sequence();
+    let sequence_duration = sequence.and_then(|sequence| Rational::whole(sequence.count.into()).divided_by(sequence.rate));
+    let duration = sequence_duration.or(input.duration());
+    let bit_rate = match (sequence_duration, input.bit_rate()) {
+        (Some(_), _) | (None, None) => duration.and_then(|duration| mean_rate(source.size(), duration)),
+        (None, Some(rate)) => Some(BitRate(rate)),
+    };
+    let streams: Vec<Stream> =
+        input.streams().map(|stream| stream_facts(source, stream, (picture == Some(stream.index())).then_some(&scanned))).collect();
+    Ok(Reading {
+        container,
+        container_name: if sequence.is_some() { "Image sequence".to_owned() } else { container_name },
+        size: ByteSize(source.size()),
+        duration,
+        start: input.start(),
+        bit_rate,
+        timecode: find_tag(&["timecode"]),
+        reel: find_tag(&["reel_name", "reel", "tape"]),
+        tags: all_tags.into_iter().filter(|(key, _)| !TECHNICAL_TAGS.contains(&key.to_lowercase().as_str())).collect(),
+        chapters: input.chapters().into_iter().map(|(start, end, title)| Chapter { start, end, title }).collect(),
+        streams,
+        remarks: Vec::new(),
+    })
+}
+
+fn mean_rate(size: u64, duration: Rational) -> Option<BitRate> {
+    let bits = Rational::whole(i64::try_from(size.checked_mul(8)?).ok()?).divided_by(duration)?;
+    u64::try_from(bits.round()).ok().map(BitRate)
+}
+
+fn is_moving(stream: &StreamView<'_>) -> bool {
+    stream.kind() == Kind::Picture && !stream.roles().iter().any(|role| role == "attached_pic")
+}
+
+/// Reads packets of the picture until its first frame is decoded and enough times are known.
+fn scan(source: &mut PacketSource, index: usize) -> Result<Scanned, Problem> {
+    let mut scanned = Scanned { times: source.stream(index).indexed_times(), ..Scanned::default() };
+    let times_known = scanned.times.len() > 1;
+    let mut decoder = Decoder::open(source.stream(index), true).ok();
+    let name = source.name().to_owned();
+    let (mut packets, mut bytes) = (0, 0);
+    loop {
+        let enough_times = times_known || packets >= MOST_PACKETS;
+        let enough_frames = scanned.first_frame.is_some() || decoder.is_none() || packets >= PACKETS_TO_FIRST_FRAME;
+        if (enough_times && enough_frames) || bytes > MOST_BYTES {
+            return Ok(scanned);
+        }
+        let packet = match source.read() {
+            Ok(Some(packet)) => packet,
+            Ok(None) => break,
+            // A file that is damaged further on is still read as far as it goes.
+            Err(crate::raw::OpenError::Library(_)) if packets > 0 => break,
+            Err(error) => return Err(problem_of(&name, &error)),
+        };
+        bytes += packet.size();
+        if packet.stream() != index {
+            continue;
+        }
+        packets += 1;
+        if !times_known && !packet.is_hidden() {
+            scanned.times.extend(packet.pts().or(packet.dts()));
+        }
+        if scanned.first_frame.is_none() {
+            scanned.first_frame = decoder.as_mut().and_then(|decoder| first_frame(decoder, Some(&packet)));
+        }
+    }
+    if scanned.first_frame.is_none() {
+        scanned.first_frame = decoder.as_mut().and_then(|decoder| first_frame(decoder, None));
+    }
+    scanned.reached_end = !times_known;
+    Ok(scanned)
+}
+
+/// What the decoder gives for one more packet; a damaged first packet is passed over.
+pub(crate) fn first_frame(decoder: &mut Decoder, packet: Option<&Packet>) -> Option<Frame> {
+    decoder.send(packet).ok()?;
+    decoder.receive().ok().flatten()
+}
+
+fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&Scanned>) -> Stream {
+    let mut tags = stream.tags();
+    let sequence = source.sequence();
+    let content = match stream.kind() {
+        Kind::Picture => Content::Picture(Box::new(picture_facts(source, stream, scanned))),
+        Kind::Sound => Content::Sound(Sound {
+            channels: stream.channels(),
+            layout: stream.layout(),
+            sample_rate: stream.sample_rate(),
+            bits: stream.sample_bits(),
+        }),
+        Kind::Subtitles => Content::Subtitles,
+        Kind::Attachment => Content::Attachment,
+        Kind::Data => Content::Data,
+    };
+    let sequence_duration = sequence.and_then(|sequence| Rational::whole(sequence.count.into()).divided_by(sequence.rate));
+    // Matroska writes the duration of a stream as a tag.
+    let tagged = tags.iter().find(|(key, _)| key.to_uppercase().starts_with("DURATION")).and_then(|(_, value)| clock_time(value));
+    Stream {
+        index: u32::try_from(stream.index()).unwrap_or(u32::MAX),
+        codec: stream.codec_name(),
+        codec_tag: stream.codec_tag(),
+        profile: stream.profile(),
+        bit_rate: stream.bit_rate().map(BitRate),
+        start: if sequence.is_some() { Rational::ZERO } else { stream.start().unwrap_or(Rational::ZERO) },
+        duration: sequence_duration.or(stream.duration()).or(tagged),
+        language: tags.remove("language").filter(|language| language != "und"),
+        title: tags.remove("title"),
+        roles: stream.roles(),
+        content,
+    }
+}
+
+/// Reads `00:01:02.003000000`.
+fn clock_time(text: &str) -> Option<Rational> {
+    let mut parts = text.trim().splitn(3, ':');
+    let hours: i64 = parts.next()?.parse().ok()?;
+    let minutes: i64 = parts.next()?.parse().ok()?;
+    let seconds: Rational = parts.next()?.parse().ok()?;
+    Some(Rational::whole(hours * 3600 + minutes * 60) + seconds)
+}
+
+fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&Scanned>) -> Picture {
+    let (width, height) = stream.size();
+    let frame = scanned.and_then(|scanned| scanned.first_frame.as_ref());
+    let (format, depth) = frame
+        .and_then(|frame| pixel_format(frame.format()))
+        .or_else(|| pixel_format(stream.format()))
+        .unwrap_or_else(|| ("unknown".to_owned(), 8));
+    let sequence = source.sequence();
+    let declared = stream.mean_rate();
+    let pace = match (sequence, scanned) {
+        (Some(sequence), _) => Pace { rate: Some(sequence.rate), varies: false },
+        (None, Some(scanned)) => pace::judge(&scanned.times, stream.clock(), declared),
+        (None, None) => Pace { rate: declared, varies: false },
+    };
+    let field_order = match (stream.field_order(), frame.map(Frame::field_order)) {
+        (FieldOrder::Unknown, Some(of_frame)) => of_frame,
+        (declared, _) => declared,
+    };
+    let counted = scanned.filter(|scanned| scanned.reached_end).map(|scanned| scanned.times.len() as u64);
+    let mut colour = stream.colour();
+    if let Some(of_frame) = frame.map(Frame::colour) {
+        colour.primaries = colour.primaries.or(of_frame.primaries);
+        colour.transfer = colour.transfer.or(of_frame.transfer);
+        colour.matrix = colour.matrix.or(of_frame.matrix);
+        colour.range = colour.range.or(of_frame.range);
+        colour.chroma_location = colour.chroma_location.or(of_frame.chroma_location);
+    }
+    Picture {
+        width,
+        height,
+        pixel_aspect: stream.pixel_aspect(),
+        pixel_format: format,
+        depth,
+        frame_rate: pace.rate,
+        varies: pace.varies,
+        frames: sequence.map(|sequence| u64::from(sequence.count)).or(stream.frame_count()).or(counted),
+        field_order,
+        colour,
+        hdr: stream.hdr().or_else(|| frame.and_then(Frame::hdr)),
+        rotation: stream.rotation(),
+        still: !is_moving(&stream),
+    }
+}

@@ -1,0 +1,107 @@
+//! Filter graphs with one input and one output, written in the libraries' notation.
+
+use beryl_core::rational::Rational;
+use ffmpeg_next::ffi;
+
+use super::{AvError, Frame, c_text, check, rational};
+
+/// What comes into a graph.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum GraphInput {
+    /// Pictures.
+    Picture { width: u32, height: u32, format: i32, pixel_aspect: Rational, clock: Rational, rate: Option<Rational> },
+    /// Sound, its format by the library's name or number, its layout in the library's words.
+    Sound { sample_rate: u32, format: i32, layout: String, clock: Rational },
+}
+
+/// A working filter graph.
+pub(crate) struct Graph {
+    graph: *mut ffi::AVFilterGraph,
+    source: *mut ffi::AVFilterContext,
+    sink: *mut ffi::AVFilterContext,
+}
+
+// SAFETY: the graph and its filters are owned by this value alone; its worker threads are its own.
+unsafe impl Send for Graph {}
+
+impl Graph {
+    /// Builds a graph of `filters` (separated by commas, and not empty) behind this input.
+    pub(crate) fn new(input: &GraphInput, filters: &str) -> Result<Self, AvError> {
+        let colon = |value: Rational| format!("{}/{}", value.numerator(), value.denominator());
+        let (source, sink) = match input {
+            GraphInput::Picture { width, height, format, pixel_aspect, clock, rate } => {
+                let rate = rate.map_or_else(String::new, |rate| format!(":frame_rate={}", colon(rate)));
+                (
+                    format!(
+                        "buffer@in=video_size={width}x{height}:pix_fmt={format}:time_base={}:pixel_aspect={}{rate}",
+                        colon(*clock),
+                        colon(*pixel_aspect)
+                    ),
+                    "buffersink@out",
+                )
+            }
+            GraphInput::Sound { sample_rate, format, layout, clock } => (
+                format!("abuffer@in=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}", colon(*clock)),
+                "abuffersink@out",
+            ),
+        };
+        let text = c_text(&format!("{source},{filters},{sink}"));
+        // SAFETY: the graph is ours and freed with this value also where a later call fails; the
+        // text ends with NUL; source and sink belong to the graph and live as long as it.
+        unsafe {
+            let mut graph = Self { graph: ffi::avfilter_graph_alloc(), source: std::ptr::null_mut(), sink: std::ptr::null_mut() };
+            if graph.graph.is_null() {
+                return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "build the filters"));
+            }
+            let (mut open_inputs, mut open_outputs) = (std::ptr::null_mut(), std::ptr::null_mut());
+            let parsed = ffi::avfilter_graph_parse2(graph.graph, text.as_ptr(), &mut open_inputs, &mut open_outputs);
+            ffi::avfilter_inout_free(&mut open_inputs);
+            ffi::avfilter_inout_free(&mut open_outputs);
+            check(parsed, &format!("build the filters {filters}"))?;
+            check(ffi::avfilter_graph_config(graph.graph, std::ptr::null_mut()), &format!("build the filters {filters}"))?;
+            let source_name = c_text(source.split('=').next().unwrap_or_default());
+            graph.source = ffi::avfilter_graph_get_filter(graph.graph, source_name.as_ptr());
+            graph.sink = ffi::avfilter_graph_get_filter(graph.graph, c_text(sink).as_ptr());
+            if graph.source.is_null() || graph.sink.is_null() {
+                return Err(AvError::own("build the filters", "the ends were not found"));
+            }
+            Ok(graph)
+        }
+    }
+
+    /// Gives it a frame, which is used up, or the end.
+    pub(crate) fn push(&mut self, frame: Option<Frame>) -> Result<(), AvError> {
+        let pointer = frame.as_ref().map_or(std::ptr::null_mut(), |frame| frame.0);
+        // SAFETY: the source belongs to this graph; the frame is ours, and what it held is taken over.
+        check(unsafe { ffi::av_buffersrc_add_frame_flags(self.source, pointer, 0) }, "filter").map(|_| ())
+    }
+
+    /// The next frame; nothing where it wants more or is at its end.
+    pub(crate) fn pull(&mut self) -> Result<Option<Frame>, AvError> {
+        let frame = Frame::new();
+        // SAFETY: the sink belongs to this graph, the frame is ours.
+        match unsafe { ffi::av_buffersink_get_frame(self.sink, frame.0) } {
+            code if code == ffi::AVERROR(ffi::EAGAIN) || code == ffi::AVERROR_EOF => Ok(None),
+            code => check(code, "filter").map(|_| Some(frame)),
+        }
+    }
+
+    /// The clock of the frames that come out.
+    pub(crate) fn clock(&self) -> Rational {
+        // SAFETY: the sink belongs to this graph, which is configured.
+        rational(unsafe { ffi::av_buffersink_get_time_base(self.sink) }).unwrap_or(Rational::ONE)
+    }
+
+    /// Lets sound come out in frames of this many samples.
+    pub(crate) fn set_frame_samples(&mut self, samples: u32) {
+        // SAFETY: the sink belongs to this graph and is a sound sink where this is called.
+        unsafe { ffi::av_buffersink_set_frame_size(self.sink, samples) };
+    }
+}
+
+impl Drop for Graph {
+    fn drop(&mut self) {
+        // SAFETY: ours alone, freed once, with all its filters.
+        unsafe { ffi::avfilter_graph_free(&mut self.graph) };
+    }
+}

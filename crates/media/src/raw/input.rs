@@ -1,0 +1,530 @@
+//! Files being read.
+
+use std::collections::BTreeMap;
+use std::ffi::{c_char, c_int, c_void};
+use std::ptr;
+
+use beryl_core::rational::Rational;
+use beryl_core::reading::{Colour, FieldOrder, Hdr};
+use ffmpeg_next::ffi;
+
+use super::dictionary::{self, Dictionary};
+use super::io::{ByteStream, Medium, Stop};
+use super::{AvError, Packet, c_text, check, rational, text_of};
+
+/// The container formats that are read. None of them opens another file.
+const FORMATS: &[&str] = &[
+    "mov", "matroska", "webm", "avi", "mxf", "mpeg", "mpegts", "mpegvideo", "m4v", "dv", "asf", "flv", "ogg", "wav", "w64", "aiff", "flac",
+    "mp3", "aac", "ac3", "eac3", "caf", "au", "yuv4mpegpipe", "h264", "hevc", "nut", "gxf", "lxf", "png_pipe", "tiff_pipe", "jpeg_pipe",
+    "dpx_pipe", "exr_pipe",
+];
+
+/// Formats that are lists of other files or addresses.
+const LISTS: &[&str] = &["hls", "applehttp", "concat", "dash", "sdp", "rtsp", "imf", "ffmetadata", "asf_o", "redir", "webm_dash_manifest", "vapoursynth", "avisynth"];
+
+/// The largest picture that is decoded, in pixels: 16384 by 8640.
+const MOST_PIXELS: &str = "141557760";
+
+/// Why a file could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OpenError {
+    /// It refers to other files.
+    #[error("it is a list ({0}) that refers to other files or addresses")]
+    List(String),
+    /// Its format is known but not read here.
+    #[error("its format ({0}) is not one that is read here")]
+    Format(String),
+    /// The libraries refused it.
+    #[error(transparent)]
+    Library(#[from] AvError),
+    /// The system reported an error while it was read.
+    #[error(transparent)]
+    System(#[from] std::io::Error),
+}
+
+/// An open file with its streams found.
+pub(crate) struct Input {
+    context: *mut ffi::AVFormatContext,
+    bytes: ByteStream,
+    /// What the interrupt callback points to.
+    _stop: Box<Stop>,
+}
+
+// SAFETY: the context, its byte stream and the flag are owned by this value alone; the libraries
+// do not bind a demuxer to a thread.
+unsafe impl Send for Input {}
+
+unsafe extern "C" fn interrupted(opaque: *mut c_void) -> c_int {
+    // SAFETY: `opaque` is the boxed flag of the same input, freed after the context.
+    c_int::from(unsafe { &*opaque.cast::<Stop>() }.is_set())
+}
+
+/// No file may open another one.
+unsafe extern "C" fn refuse_open(
+    _: *mut ffi::AVFormatContext,
+    _: *mut *mut ffi::AVIOContext,
+    _: *const c_char,
+    _: c_int,
+    _: *mut *mut ffi::AVDictionary,
+) -> c_int {
+    ffi::AVERROR(1)
+}
+
+impl Input {
+    /// Opens a file that is open already; `name` helps to tell headerless formats apart.
+    pub(crate) fn open(file: std::fs::File, name: &str, stop: &Stop) -> Result<Self, OpenError> {
+        let mut bytes = ByteStream::new(Medium::new(file, stop.clone()), false)?;
+        let stop = Box::new(stop.clone());
+        // Only the extension goes in, so that no part of a name can be taken for a protocol.
+        let extension: String = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default().chars().filter(char::is_ascii_alphanumeric).collect();
+        let url = c_text(&format!("source.{extension}"));
+        let mut format: *const ffi::AVInputFormat = ptr::null();
+        // SAFETY: the byte stream is open; `format` receives a pointer to static data; the log
+        // context may be null.
+        let probed = unsafe { ffi::av_probe_input_buffer2(bytes.context(), &mut format, url.as_ptr(), ptr::null_mut(), 0, 0) };
+        if let Some(error) = bytes.take_error() {
+            return Err(error.into());
+        }
+        check(probed, "tell the format")?;
+        // SAFETY: a successful probe gives a format, whose name ends with NUL.
+        let format_name = unsafe { text_of((*format).name) }.unwrap_or_default();
+        let is_among = |list: &[&str]| format_name.split(',').any(|name| list.contains(&name));
+        if is_among(LISTS) {
+            return Err(OpenError::List(format_name));
+        }
+        if !is_among(FORMATS) {
+            return Err(OpenError::Format(format_name));
+        }
+        // SAFETY: the context is filled as the libraries document for own byte streams; open frees
+        // it on failure and leaves the byte stream to us. The flag outlives the context.
+        unsafe {
+            let mut context = ffi::avformat_alloc_context();
+            if context.is_null() {
+                return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "open the file").into());
+            }
+            (*context).pb = bytes.context();
+            (*context).flags |= ffi::AVFMT_FLAG_CUSTOM_IO;
+            (*context).io_open = Some(refuse_open);
+            (*context).interrupt_callback =
+                ffi::AVIOInterruptCB { callback: Some(interrupted), opaque: ptr::from_ref::<Stop>(&stop).cast_mut().cast() };
+            let mut options = Dictionary::new([("protocol_whitelist", "none"), ("format_whitelist", format_name.as_str())]);
+            let opened = ffi::avformat_open_input(&mut context, url.as_ptr(), format.cast_mut(), options.as_mut());
+            if opened < 0 {
+                if let Some(error) = bytes.take_error() {
+                    return Err(error.into());
+                }
+                return Err(AvError::new(opened, "open the file").into());
+            }
+            let mut input = Self { context, bytes, _stop: stop };
+            let found = ffi::avformat_find_stream_info(input.context, ptr::null_mut());
+            if let Some(error) = input.bytes.take_error() {
+                return Err(error.into());
+            }
+            check(found, "read the streams")?;
+            Ok(input)
+        }
+    }
+
+    fn get(&self) -> &ffi::AVFormatContext {
+        // SAFETY: never null after opening, and borrowed no longer than this value.
+        unsafe { &*self.context }
+    }
+
+    pub(crate) fn stream_count(&self) -> usize {
+        self.get().nb_streams as usize
+    }
+
+    /// The stream with this index.
+    pub(crate) fn stream(&self, index: usize) -> StreamView<'_> {
+        assert!(index < self.stream_count(), "no stream {index}");
+        // SAFETY: the table has `nb_streams` valid entries, each with its parameters, all of which
+        // live as long as the context.
+        unsafe {
+            let stream = &**self.get().streams.add(index);
+            StreamView { stream, parameters: &*stream.codecpar }
+        }
+    }
+
+    pub(crate) fn streams(&self) -> impl Iterator<Item = StreamView<'_>> {
+        (0..self.stream_count()).map(|index| self.stream(index))
+    }
+
+    pub(crate) fn format_names(&self) -> (String, String) {
+        // SAFETY: an open context has a format with both names, which end with NUL.
+        unsafe {
+            let format = &*self.get().iformat;
+            (text_of(format.name).unwrap_or_default(), text_of(format.long_name).unwrap_or_default())
+        }
+    }
+
+    /// Seconds, from the header or an estimate of the libraries.
+    pub(crate) fn duration(&self) -> Option<Rational> {
+        let duration = self.get().duration;
+        (duration != ffi::AV_NOPTS_VALUE && duration > 0).then(|| Rational::new(duration, 1_000_000)).flatten()
+    }
+
+    /// Seconds of the first time stamp.
+    pub(crate) fn start(&self) -> Rational {
+        let start = self.get().start_time;
+        if start == ffi::AV_NOPTS_VALUE { Rational::ZERO } else { Rational::new(start, 1_000_000).unwrap_or(Rational::ZERO) }
+    }
+
+    pub(crate) fn bit_rate(&self) -> Option<u64> {
+        u64::try_from(self.get().bit_rate).ok().filter(|rate| *rate > 0)
+    }
+
+    pub(crate) fn tags(&self) -> BTreeMap<String, String> {
+        // SAFETY: the dictionary belongs to the context and is not changed meanwhile.
+        unsafe { dictionary::entries(self.get().metadata) }
+    }
+
+    /// Start, end (seconds) and title of each chapter.
+    pub(crate) fn chapters(&self) -> Vec<(Rational, Rational, String)> {
+        let context = self.get();
+        (0..context.nb_chapters as usize)
+            .map(|index| {
+                // SAFETY: the table has `nb_chapters` valid entries that live as long as the context.
+                let chapter = unsafe { &**context.chapters.add(index) };
+                let clock = rational(chapter.time_base).unwrap_or(Rational::ONE);
+                // SAFETY: the dictionary belongs to the chapter and is not changed meanwhile.
+                let title = unsafe { dictionary::entries(chapter.metadata) }.remove("title").unwrap_or_default();
+                (Rational::whole(chapter.start) * clock, Rational::whole(chapter.end) * clock, title)
+            })
+            .collect()
+    }
+
+    /// The next packet, or nothing at the end.
+    pub(crate) fn read(&mut self) -> Result<Option<Packet>, OpenError> {
+        let packet = Packet::new();
+        // SAFETY: context and packet are ours.
+        let code = unsafe { ffi::av_read_frame(self.context, packet.0) };
+        if let Some(error) = self.bytes.take_error() {
+            return Err(error.into());
+        }
+        match code {
+            0 => Ok(Some(packet)),
+            ffi::AVERROR_EOF => Ok(None),
+            code => Err(AvError::new(code, "read on").into()),
+        }
+    }
+
+    /// Goes to the last key frame at or before `time` (seconds of the file's own clock).
+    pub(crate) fn seek(&mut self, time: Rational) -> Result<(), AvError> {
+        let target = (time * Rational::whole(1_000_000)).floor();
+        // SAFETY: the context is ours; the range ends at the target, so that nothing behind it is chosen.
+        check(unsafe { ffi::avformat_seek_file(self.context, -1, i64::MIN, target, target, 0) }, "go to a time").map(|_| ())
+    }
+
+    /// Leaves out the packets of all streams but these.
+    pub(crate) fn keep_only(&mut self, wanted: &[usize]) {
+        for index in 0..self.stream_count() {
+            let discard = if wanted.contains(&index) { ffi::AVDiscard::AVDISCARD_DEFAULT } else { ffi::AVDiscard::AVDISCARD_ALL };
+            // SAFETY: the index is in range; the field may be set at any time between reads.
+            unsafe { (**self.get().streams.add(index)).discard = discard };
+        }
+    }
+}
+
+impl Drop for Input {
+    fn drop(&mut self) {
+        // SAFETY: ours alone, closed once; the byte stream is ours by the flag CUSTOM_IO and is
+        // freed after it with this value.
+        unsafe { ffi::avformat_close_input(&mut self.context) };
+    }
+}
+
+/// A look at one stream.
+#[derive(Clone, Copy)]
+pub(crate) struct StreamView<'a> {
+    stream: &'a ffi::AVStream,
+    pub(super) parameters: &'a ffi::AVCodecParameters,
+}
+
+/// What kind of thing a stream holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Picture,
+    Sound,
+    Subtitles,
+    Attachment,
+    Data,
+}
+
+impl StreamView<'_> {
+    pub(crate) fn index(&self) -> usize {
+        usize::try_from(self.stream.index).unwrap_or(0)
+    }
+
+    pub(crate) fn kind(&self) -> Kind {
+        use ffi::AVMediaType as Type;
+        match self.parameters.codec_type {
+            Type::AVMEDIA_TYPE_VIDEO => Kind::Picture,
+            Type::AVMEDIA_TYPE_AUDIO => Kind::Sound,
+            Type::AVMEDIA_TYPE_SUBTITLE => Kind::Subtitles,
+            Type::AVMEDIA_TYPE_ATTACHMENT => Kind::Attachment,
+            Type::AVMEDIA_TYPE_UNKNOWN | Type::AVMEDIA_TYPE_DATA | Type::AVMEDIA_TYPE_NB => Kind::Data,
+        }
+    }
+
+    pub(crate) fn codec_name(&self) -> String {
+        // SAFETY: answers a static text for every number.
+        unsafe { text_of(ffi::avcodec_get_name(self.parameters.codec_id)) }.unwrap_or_default()
+    }
+
+    /// The four characters of the container, where they can be shown.
+    pub(crate) fn codec_tag(&self) -> String {
+        let bytes = self.parameters.codec_tag.to_le_bytes();
+        if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') { String::from_utf8_lossy(&bytes).trim().to_owned() } else { String::new() }
+    }
+
+    pub(crate) fn profile(&self) -> Option<String> {
+        // SAFETY: answers a static text or null for every pair of numbers.
+        unsafe { text_of(ffi::avcodec_profile_name(self.parameters.codec_id, self.parameters.profile)) }
+    }
+
+    pub(crate) fn clock(&self) -> Rational {
+        rational(self.stream.time_base).filter(|clock| clock.is_positive()).unwrap_or(Rational::constant(1, 90_000))
+    }
+
+    /// Seconds.
+    pub(crate) fn start(&self) -> Option<Rational> {
+        (self.stream.start_time != ffi::AV_NOPTS_VALUE).then(|| Rational::whole(self.stream.start_time) * self.clock())
+    }
+
+    /// Seconds.
+    pub(crate) fn duration(&self) -> Option<Rational> {
+        let known = self.stream.duration != ffi::AV_NOPTS_VALUE && self.stream.duration > 0;
+        known.then(|| Rational::whole(self.stream.duration) * self.clock())
+    }
+
+    pub(crate) fn frame_count(&self) -> Option<u64> {
+        u64::try_from(self.stream.nb_frames).ok().filter(|count| *count > 0)
+    }
+
+    /// The times of all frames (in decoding order), where the file has an index of every one.
+    pub(crate) fn indexed_times(&self) -> Vec<i64> {
+        const MOST: c_int = 500_000;
+        // SAFETY: the stream is valid; entries are read one by one within the count, and the
+        // libraries do not change the index while the input is borrowed.
+        unsafe {
+            let count = ffi::avformat_index_get_entries_count(self.stream);
+            if i64::from(count) != self.stream.nb_frames || count > MOST {
+                return Vec::new();
+            }
+            let stream = ptr::from_ref(self.stream).cast_mut();
+            (0..count).map(|place| (*ffi::avformat_index_get_entry(stream, place)).timestamp).collect()
+        }
+    }
+
+    pub(crate) fn bit_rate(&self) -> Option<u64> {
+        u64::try_from(self.parameters.bit_rate).ok().filter(|rate| *rate > 0)
+    }
+
+    pub(crate) fn tags(&self) -> BTreeMap<String, String> {
+        // SAFETY: the dictionary belongs to the stream and is not changed meanwhile.
+        unsafe { dictionary::entries(self.stream.metadata) }
+    }
+
+    pub(crate) fn roles(&self) -> Vec<String> {
+        const ROLES: [(c_int, &str); 9] = [
+            (ffi::AV_DISPOSITION_DEFAULT, "default"),
+            (ffi::AV_DISPOSITION_DUB, "dub"),
+            (ffi::AV_DISPOSITION_ORIGINAL, "original"),
+            (ffi::AV_DISPOSITION_COMMENT, "comment"),
+            (ffi::AV_DISPOSITION_FORCED, "forced"),
+            (ffi::AV_DISPOSITION_HEARING_IMPAIRED, "hearing_impaired"),
+            (ffi::AV_DISPOSITION_VISUAL_IMPAIRED, "visual_impaired"),
+            (ffi::AV_DISPOSITION_ATTACHED_PIC, "attached_pic"),
+            (ffi::AV_DISPOSITION_CAPTIONS, "captions"),
+        ];
+        ROLES.iter().filter(|(flag, _)| self.stream.disposition & flag != 0).map(|(_, name)| (*name).to_owned()).collect()
+    }
+
+    pub(crate) fn size(&self) -> (u32, u32) {
+        (u32::try_from(self.parameters.width).unwrap_or(0), u32::try_from(self.parameters.height).unwrap_or(0))
+    }
+
+    pub(crate) fn pixel_aspect(&self) -> Rational {
+        let of_stream = rational(self.stream.sample_aspect_ratio).filter(|aspect| aspect.is_positive());
+        let of_codec = rational(self.parameters.sample_aspect_ratio).filter(|aspect| aspect.is_positive());
+        of_stream.or(of_codec).unwrap_or(Rational::ONE)
+    }
+
+    /// The library's number of its pixel or sample format.
+    pub(crate) fn format(&self) -> i32 {
+        self.parameters.format
+    }
+
+    pub(crate) fn mean_rate(&self) -> Option<Rational> {
+        let mean = rational(self.stream.avg_frame_rate).filter(|rate| rate.is_positive());
+        mean.or(rational(self.stream.r_frame_rate).filter(|rate| rate.is_positive()))
+    }
+
+    pub(crate) fn field_order(&self) -> FieldOrder {
+        use ffi::AVFieldOrder as Order;
+        match self.parameters.field_order {
+            Order::AV_FIELD_UNKNOWN => FieldOrder::Unknown,
+            Order::AV_FIELD_PROGRESSIVE => FieldOrder::Progressive,
+            Order::AV_FIELD_TT | Order::AV_FIELD_BT => FieldOrder::TopFirst,
+            Order::AV_FIELD_BB | Order::AV_FIELD_TB => FieldOrder::BottomFirst,
+        }
+    }
+
+    pub(crate) fn colour(&self) -> Colour {
+        let parameters = self.parameters;
+        colour_of(parameters.color_primaries, parameters.color_trc, parameters.color_space, parameters.color_range, parameters.chroma_location)
+    }
+
+    fn side_data(&self, kind: ffi::AVPacketSideDataType) -> Option<&[u8]> {
+        let mut size = 0;
+        // SAFETY: the stream is valid; the data lives as long as the stream and has `size` bytes.
+        unsafe {
+            let data = ffi::av_stream_get_side_data(self.stream, kind, &mut size);
+            (!data.is_null()).then(|| std::slice::from_raw_parts(data, size))
+        }
+    }
+
+    pub(crate) fn hdr(&self) -> Option<Hdr> {
+        use ffi::AVPacketSideDataType as Side;
+        hdr_of(self.side_data(Side::AV_PKT_DATA_MASTERING_DISPLAY_METADATA), self.side_data(Side::AV_PKT_DATA_CONTENT_LIGHT_LEVEL))
+    }
+
+    /// Degrees clockwise by which the picture is to be turned for viewing: 0, 90, 180 or 270.
+    pub(crate) fn rotation(&self) -> i32 {
+        let matrix = self.side_data(ffi::AVPacketSideDataType::AV_PKT_DATA_DISPLAYMATRIX).filter(|bytes| bytes.len() >= 36);
+        let Some(matrix) = matrix else { return 0 };
+        let mut numbers = [0_i32; 9];
+        for (number, bytes) in numbers.iter_mut().zip(matrix.chunks_exact(4)) {
+            *number = i32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
+        }
+        // SAFETY: the call reads nine numbers, which the array has.
+        let counter_clockwise = unsafe { ffi::av_display_rotation_get(numbers.as_ptr()) };
+        if counter_clockwise.is_nan() {
+            return 0;
+        }
+        // A finite angle between -180 and 180.
+        #[allow(clippy::cast_possible_truncation)]
+        let quarters = (-counter_clockwise / 90.0).round() as i32;
+        quarters.rem_euclid(4) * 90
+    }
+
+    pub(crate) fn channels(&self) -> u32 {
+        u32::try_from(self.parameters.ch_layout.nb_channels).unwrap_or(0)
+    }
+
+    /// The layout in the library's words.
+    pub(crate) fn layout(&self) -> String {
+        layout_text(&self.parameters.ch_layout)
+    }
+
+    pub(crate) fn sample_rate(&self) -> u32 {
+        u32::try_from(self.parameters.sample_rate).unwrap_or(0)
+    }
+
+    /// Bits of a sample for codecs without loss.
+    pub(crate) fn sample_bits(&self) -> Option<u32> {
+        // SAFETY: answers a number for every codec.
+        let bits = unsafe { ffi::av_get_bits_per_sample(self.parameters.codec_id) };
+        let bits = if bits > 0 { bits } else { self.parameters.bits_per_raw_sample };
+        u32::try_from(bits).ok().filter(|bits| *bits > 0)
+    }
+}
+
+/// The words for a channel layout; where its order is not told, those of the usual one.
+pub(super) fn layout_text(layout: &ffi::AVChannelLayout) -> String {
+    let mut buffer = [0 as c_char; 128];
+    // SAFETY: the layout is valid for reading, the buffer writable for its length. The default
+    // layout is a local value that owns nothing.
+    unsafe {
+        let mut usual = std::mem::zeroed::<ffi::AVChannelLayout>();
+        let shown = if layout.order == ffi::AVChannelOrder::AV_CHANNEL_ORDER_UNSPEC {
+            ffi::av_channel_layout_default(&mut usual, layout.nb_channels);
+            &raw const usual
+        } else {
+            ptr::from_ref(layout)
+        };
+        ffi::av_channel_layout_describe(shown, buffer.as_mut_ptr(), buffer.len());
+        text_of(buffer.as_ptr()).unwrap_or_default()
+    }
+}
+
+/// Name and depth of a pixel format given by its number.
+pub(crate) fn pixel_format(number: i32) -> Option<(String, u32)> {
+    let format = pixel_format_value(number)?;
+    // SAFETY: both calls answer null or static data for every format; a description has a first component.
+    unsafe {
+        let description = ffi::av_pix_fmt_desc_get(format);
+        if description.is_null() {
+            return None;
+        }
+        let depth = u32::try_from((*description).comp[0].depth).unwrap_or(8);
+        Some((text_of(ffi::av_get_pix_fmt_name(format))?, depth))
+    }
+}
+
+/// The number of a pixel format given by its name.
+pub(crate) fn pixel_format_number(name: &str) -> Result<i32, AvError> {
+    // SAFETY: the text ends with NUL.
+    let format = unsafe { ffi::av_get_pix_fmt(c_text(name).as_ptr()) };
+    if format == ffi::AVPixelFormat::AV_PIX_FMT_NONE { Err(AvError::own("choose a pixel format", format!("{name} is unknown"))) } else { Ok(format as i32) }
+}
+
+/// A pixel format's number as the libraries' own type.
+pub(super) fn pixel_format_value(number: i32) -> Option<ffi::AVPixelFormat> {
+    let none = ffi::AVPixelFormat::AV_PIX_FMT_NONE as i32;
+    let count = ffi::AVPixelFormat::AV_PIX_FMT_NB as i32;
+    // SAFETY: numbers between the first and the last are all variants of this enumeration, which is
+    // made from the headers of the very libraries that are linked.
+    (number > none && number < count).then(|| unsafe { std::mem::transmute::<i32, ffi::AVPixelFormat>(number) })
+}
+
+/// Colour tags in the names of the library; what is not declared stays out.
+pub(super) fn colour_of(
+    primaries: ffi::AVColorPrimaries,
+    transfer: ffi::AVColorTransferCharacteristic,
+    matrix: ffi::AVColorSpace,
+    range: ffi::AVColorRange,
+    chroma: ffi::AVChromaLocation,
+) -> Colour {
+    let told = |name: Option<String>| name.filter(|name| !matches!(name.as_str(), "unknown" | "unspecified" | "reserved"));
+    // SAFETY: all calls answer null or static texts for every number.
+    unsafe {
+        Colour {
+            primaries: told(text_of(ffi::av_color_primaries_name(primaries))),
+            transfer: told(text_of(ffi::av_color_transfer_name(transfer))),
+            matrix: told(text_of(ffi::av_color_space_name(matrix))),
+            range: told(text_of(ffi::av_color_range_name(range))),
+            chroma_location: told(text_of(ffi::av_chroma_location_name(chroma))),
+        }
+    }
+}
+
+/// HDR metadata from the libraries' side data: `AVMasteringDisplayMetadata` is ten fractions
+/// (red, green, blue and white x and y, lowest and highest luminance) and two flags, and
+/// `AVContentLightMetadata` two numbers, all of 32 bits.
+pub(super) fn hdr_of(mastering: Option<&[u8]>, light: Option<&[u8]>) -> Option<Hdr> {
+    let numbers = |bytes: &[u8]| -> Vec<i32> {
+        bytes.chunks_exact(4).map(|four| i32::from_ne_bytes([four[0], four[1], four[2], four[3]])).collect()
+    };
+    let mut hdr = Hdr::default();
+    if let Some([fractions @ .., has_primaries, has_luminance]) = mastering.map(numbers).as_deref().and_then(|all| all.get(..22)) {
+        let fraction = |place: usize| {
+            Rational::new(fractions[2 * place].into(), fractions[2 * place + 1].into()).unwrap_or(Rational::ZERO)
+        };
+        if *has_primaries != 0 {
+            hdr.primaries = Some(std::array::from_fn(fraction));
+        }
+        if *has_luminance != 0 {
+            hdr.luminance = Some([fraction(8), fraction(9)]);
+        }
+    }
+    if let Some([content, frame_average]) = light.map(numbers).as_deref().and_then(|all| all.get(..2)) {
+        hdr.light_level = Some([u32::try_from(*content).unwrap_or(0), u32::try_from(*frame_average).unwrap_or(0)]);
+    }
+    (hdr != Hdr::default()).then_some(hdr)
+}
+
+/// The option that bounds pictures, for decoders.
+pub(super) const fn most_pixels() -> &'static str {
+    MOST_PIXELS
+}

@@ -1,0 +1,114 @@
+//! The only place with `unsafe`: owned handles over the libav* libraries.
+//!
+//! Every handle owns what it points to and frees it once. Nothing here gives out a pointer; what
+//! other modules see are plain values, byte-safe strings and errors with their codes.
+
+mod codec;
+mod dictionary;
+mod frame;
+mod graph;
+mod input;
+mod io;
+mod output;
+mod packet;
+
+use std::ffi::{CStr, CString, c_char, c_int};
+
+use beryl_core::rational::Rational;
+use ffmpeg_next::ffi;
+
+pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream};
+pub(crate) use frame::Frame;
+pub(crate) use graph::{Graph, GraphInput};
+pub(crate) use input::{Input, Kind, OpenError, StreamView, pixel_format, pixel_format_number};
+pub(crate) use io::{Medium, Stop};
+pub(crate) use output::{Output, OutputChapter, WriteError};
+pub(crate) use packet::Packet;
+
+/// What a call into the libraries answered.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{doing}: {text} ({code})")]
+pub(crate) struct AvError {
+    /// The library's code.
+    pub(crate) code: c_int,
+    /// What was being done.
+    pub(crate) doing: String,
+    /// The library's own words for the code.
+    pub(crate) text: String,
+}
+
+impl AvError {
+    pub(crate) fn new(code: c_int, doing: impl Into<String>) -> Self {
+        let mut buffer = [0 as c_char; 128];
+        // SAFETY: the buffer is writable for the length given, and the call always ends it with NUL.
+        let text = unsafe {
+            ffi::av_strerror(code, buffer.as_mut_ptr(), buffer.len());
+            text_of(buffer.as_ptr()).unwrap_or_default()
+        };
+        Self { code, doing: doing.into(), text }
+    }
+
+    /// An error of this crate's own, for what the libraries would pass over in silence.
+    pub(crate) fn own(doing: impl Into<String>, text: impl Into<String>) -> Self {
+        Self { code: ffi::AVERROR(libc_einval()), doing: doing.into(), text: text.into() }
+    }
+
+    /// Whether the libraries ran out of memory.
+    pub(crate) fn is_out_of_memory(&self) -> bool {
+        self.code == ffi::AVERROR(ENOMEM)
+    }
+}
+
+const ENOMEM: c_int = 12;
+
+const fn libc_einval() -> c_int {
+    22
+}
+
+/// Turns a negative answer into an error.
+fn check(code: c_int, doing: &str) -> Result<c_int, AvError> {
+    if code < 0 { Err(AvError::new(code, doing)) } else { Ok(code) }
+}
+
+/// A text that goes into the libraries; what stands behind a NUL is cut off.
+fn c_text(text: &str) -> CString {
+    let end = text.find('\0').unwrap_or(text.len());
+    CString::new(&text[..end]).unwrap_or_default()
+}
+
+/// A text that comes out of the libraries: UTF-8 where it is, Latin-1 where it is not.
+///
+/// # Safety
+/// `text` is null or points to bytes ended by NUL that stay unchanged during the call.
+unsafe fn text_of(text: *const c_char) -> Option<String> {
+    if text.is_null() {
+        return None;
+    }
+    // SAFETY: promised by the caller.
+    let bytes = unsafe { CStr::from_ptr(text) }.to_bytes();
+    Some(match std::str::from_utf8(bytes) {
+        Ok(text) => text.to_owned(),
+        Err(_) => bytes.iter().map(|byte| char::from(*byte)).collect(),
+    })
+}
+
+/// A fraction of the libraries as ours; nothing where its denominator is nought.
+pub(crate) fn rational(value: ffi::AVRational) -> Option<Rational> {
+    Rational::new(value.num.into(), value.den.into())
+}
+
+/// Ours as one of the libraries', which have 32 bits: rounded where it does not fit.
+pub(crate) fn av_rational(value: Rational) -> ffi::AVRational {
+    let (mut numerator, mut denominator) = (value.numerator(), value.denominator());
+    while i32::try_from(numerator).is_err() || i32::try_from(denominator).is_err() {
+        numerator /= 2;
+        denominator = (denominator / 2).max(1);
+    }
+    ffi::AVRational { num: i32::try_from(numerator).unwrap_or(0), den: i32::try_from(denominator).unwrap_or(1) }
+}
+
+/// Keeps the libraries from writing to the terminal.
+pub fn silence_libraries() {
+    // SAFETY: sets a global level; may be called at any time from any thread.
+    unsafe { ffi::av_log_set_level(ffi::AV_LOG_QUIET) };
+}

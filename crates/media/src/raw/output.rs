@@ -1,0 +1,246 @@
+//! Files being written.
+
+use std::collections::BTreeMap;
+use std::ffi::{c_char, c_int};
+use std::ptr;
+
+use beryl_core::rational::Rational;
+use ffmpeg_next::ffi;
+
+use super::dictionary::Dictionary;
+use super::io::{ByteStream, Medium};
+use super::{AvError, EncoderStream, Packet, av_rational, c_text, check, rational};
+
+/// A chapter to write: start and end in seconds, and a title.
+#[derive(Debug, Clone)]
+pub(crate) struct OutputChapter {
+    pub(crate) start: Rational,
+    pub(crate) end: Rational,
+    pub(crate) title: String,
+}
+
+/// Why a file could not be written.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WriteError {
+    /// The system refused: no room, no permission.
+    #[error(transparent)]
+    System(#[from] std::io::Error),
+    /// The libraries refused.
+    #[error(transparent)]
+    Library(#[from] AvError),
+}
+
+/// What the callbacks reach.
+struct Bytes {
+    writer: ByteStream,
+    /// Handles by which the muxer reads again what it wrote, to bring the index in front.
+    readers: Vec<ByteStream>,
+}
+
+/// A file being written by a muxer.
+pub(crate) struct Output {
+    context: *mut ffi::AVFormatContext,
+    bytes: Box<Bytes>,
+    clocks: Vec<Rational>,
+}
+
+// SAFETY: context and bytes are owned by this value alone and bound to no thread.
+unsafe impl Send for Output {}
+
+/// The muxer may read its own file again, and open no other.
+unsafe extern "C" fn open_again(
+    context: *mut ffi::AVFormatContext,
+    stream: *mut *mut ffi::AVIOContext,
+    _: *const c_char,
+    flags: c_int,
+    _: *mut *mut ffi::AVDictionary,
+) -> c_int {
+    if flags & ffi::AVIO_FLAG_WRITE != 0 {
+        return ffi::AVERROR(1);
+    }
+    // SAFETY: `opaque` is the boxed `Bytes` of the same output, and the muxer calls from within a
+    // call on that output, whose borrow of `Bytes` is not in use meanwhile.
+    unsafe {
+        let bytes = &mut *(*context).opaque.cast::<Bytes>();
+        let Ok(reader) = bytes.writer.reader() else { return ffi::AVERROR(5) };
+        let Ok(reader) = ByteStream::new(reader, false) else { return ffi::AVERROR(super::ENOMEM) };
+        *stream = reader.context();
+        bytes.readers.push(reader);
+    }
+    0
+}
+
+/// Readers are freed with the output.
+unsafe extern "C" fn close_again(_: *mut ffi::AVFormatContext, _: *mut ffi::AVIOContext) -> c_int {
+    0
+}
+
+impl Output {
+    /// Begins a file of the format with this name of the library.
+    pub(crate) fn create(medium: Medium, format: &str) -> Result<Self, WriteError> {
+        let format_text = c_text(format);
+        let mut bytes = Box::new(Bytes { writer: ByteStream::new(medium, true)?, readers: Vec::new() });
+        let mut context = ptr::null_mut();
+        // SAFETY: texts end with NUL; the context is filled as the libraries document for own byte
+        // streams, and `opaque` points to the box, which outlives it.
+        unsafe {
+            let code = ffi::avformat_alloc_output_context2(&mut context, ptr::null(), format_text.as_ptr(), c"output".as_ptr());
+            check(code, &format!("begin a file of the format {format}"))?;
+            (*context).pb = bytes.writer.context();
+            (*context).flags |= ffi::AVFMT_FLAG_CUSTOM_IO;
+            (*context).opaque = ptr::from_mut::<Bytes>(&mut bytes).cast();
+            (*context).io_open = Some(open_again);
+            (*context).io_close2 = Some(close_again);
+        }
+        Ok(Self { context, bytes, clocks: Vec::new() })
+    }
+
+    /// Whether encoders must put their headers in front instead of into the stream.
+    pub(crate) fn wants_global_header(format: &str) -> bool {
+        // SAFETY: the text ends with NUL; the answer is null or static data.
+        unsafe {
+            let format = ffi::av_guess_format(c_text(format).as_ptr(), ptr::null(), ptr::null());
+            !format.is_null() && (*format).flags & ffi::AVFMT_GLOBALHEADER != 0
+        }
+    }
+
+    /// Adds a stream; streams are numbered in the order in which they are added.
+    pub(crate) fn add_stream(&mut self, stream: &EncoderStream, tags: &BTreeMap<String, String>, roles: &[String]) -> Result<(), WriteError> {
+        // SAFETY: the context is ours and has no header yet; the new stream belongs to it.
+        unsafe {
+            let added = ffi::avformat_new_stream(self.context, ptr::null());
+            if added.is_null() {
+                return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "add a stream").into());
+            }
+            let added = &mut *added;
+            check(ffi::avcodec_parameters_copy(added.codecpar, stream.parameters), "add a stream")?;
+            added.time_base = av_rational(stream.clock);
+            if let Some(rate) = stream.rate {
+                added.avg_frame_rate = av_rational(rate);
+                added.r_frame_rate = av_rational(rate);
+            }
+            added.sample_aspect_ratio = (*added.codecpar).sample_aspect_ratio;
+            added.metadata = dictionary_of(tags);
+            for role in roles {
+                let flag = ffi::av_disposition_from_string(c_text(role).as_ptr());
+                added.disposition |= flag.max(0);
+            }
+        }
+        self.clocks.push(stream.clock);
+        Ok(())
+    }
+
+    /// Tags of the whole file.
+    pub(crate) fn set_tags(&mut self, tags: &BTreeMap<String, String>) {
+        // SAFETY: the context is ours and has no tags yet.
+        unsafe { (*self.context).metadata = dictionary_of(tags) };
+    }
+
+    /// Chapters, numbered in this order.
+    pub(crate) fn set_chapters(&mut self, chapters: &[OutputChapter]) -> Result<(), WriteError> {
+        if chapters.is_empty() {
+            return Ok(());
+        }
+        let milliseconds = |time: Rational| (time * Rational::whole(1000)).round();
+        // SAFETY: table and chapters are allocated by the libraries' allocator, which frees them
+        // with the context; the count never exceeds what is filled.
+        unsafe {
+            let out_of_memory = || AvError::new(ffi::AVERROR(super::ENOMEM), "add chapters");
+            let table = ffi::av_calloc(chapters.len(), size_of::<*mut ffi::AVChapter>()).cast::<*mut ffi::AVChapter>();
+            if table.is_null() {
+                return Err(out_of_memory().into());
+            }
+            (*self.context).chapters = table;
+            for (number, chapter) in chapters.iter().enumerate() {
+                let added = ffi::av_mallocz(size_of::<ffi::AVChapter>()).cast::<ffi::AVChapter>();
+                if added.is_null() {
+                    return Err(out_of_memory().into());
+                }
+                (*added).id = i64::try_from(number).unwrap_or(0);
+                (*added).time_base = ffi::AVRational { num: 1, den: 1000 };
+                (*added).start = milliseconds(chapter.start);
+                (*added).end = milliseconds(chapter.end);
+                (*added).metadata = dictionary_of(&BTreeMap::from([("title".to_owned(), chapter.title.clone())]));
+                *table.add(number) = added;
+                (*self.context).nb_chapters += 1;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the header; each option must be known to the format.
+    pub(crate) fn write_header(&mut self, options: &[(&str, &str)]) -> Result<(), WriteError> {
+        let mut options = Dictionary::new(options.iter().copied());
+        // SAFETY: the context is ours and complete.
+        let code = unsafe { ffi::avformat_write_header(self.context, options.as_mut()) };
+        self.answer(code, "write the header")?;
+        options.must_be_used_up("write the header")?;
+        Ok(())
+    }
+
+    /// Writes a packet whose times count by the clock of its encoder, moved by `shift` seconds.
+    pub(crate) fn write(&mut self, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
+        let from = self.clocks.get(packet.stream()).copied().unwrap_or(Rational::ONE);
+        let to = self.clock(packet.stream());
+        let ticks = shift.divided_by(to).map_or(0, Rational::round);
+        packet.rescale(from, to, ticks);
+        packet.forget_position();
+        // SAFETY: context and packet are ours; what the packet held is taken over.
+        let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
+        self.answer(code, "write")
+    }
+
+    /// The clock that the format chose for a stream.
+    fn clock(&self, stream: usize) -> Rational {
+        // SAFETY: the context is ours; the index is checked against the number of streams.
+        unsafe {
+            let context = &*self.context;
+            if stream >= context.nb_streams as usize {
+                return Rational::ONE;
+            }
+            rational((**context.streams.add(stream)).time_base).unwrap_or(Rational::ONE)
+        }
+    }
+
+    /// Ends the file and brings it to the disk.
+    pub(crate) fn finish(mut self) -> Result<(), WriteError> {
+        // SAFETY: the header was written, as callers make sure; the context is ours.
+        let code = unsafe { ffi::av_write_trailer(self.context) };
+        self.answer(code, "end the file")?;
+        // SAFETY: the byte stream is ours and open.
+        let code = unsafe {
+            ffi::avio_flush(self.bytes.writer.context());
+            (*self.bytes.writer.context()).error
+        };
+        self.answer(code, "end the file")?;
+        self.bytes.writer.sync()?;
+        Ok(())
+    }
+
+    /// Bytes that have gone to the disk so far.
+    pub(crate) fn written(&self) -> u64 {
+        self.bytes.writer.written()
+    }
+
+    /// The system's own error tells more than the library's number for it.
+    fn answer(&mut self, code: c_int, doing: &str) -> Result<(), WriteError> {
+        if let Some(error) = self.bytes.writer.take_error() {
+            return Err(error.into());
+        }
+        check(code, doing)?;
+        Ok(())
+    }
+}
+
+/// A dictionary for a structure of the libraries that will free it.
+fn dictionary_of(tags: &BTreeMap<String, String>) -> *mut ffi::AVDictionary {
+    Dictionary::new(tags.iter().map(|(name, value)| (name.as_str(), value.as_str()))).into_raw()
+}
+
+impl Drop for Output {
+    fn drop(&mut self) {
+        // SAFETY: ours alone, freed once; the byte streams are ours by the flag CUSTOM_IO and are
+        // freed after it.
+        unsafe { ffi::avformat_free_context(self.context) };
+    }
+}

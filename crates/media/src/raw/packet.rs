@@ -1,0 +1,128 @@
+//! Packets of compressed data.
+
+
+use ffmpeg_next::ffi;
+
+use super::{AvError, av_rational};
+use beryl_core::rational::Rational;
+
+/// An owned packet. Cloning shares its bytes.
+pub(crate) struct Packet(pub(super) *mut ffi::AVPacket);
+
+// SAFETY: the packet is owned by this value alone; its bytes are reference-counted atomically.
+unsafe impl Send for Packet {}
+
+impl Packet {
+    /// An empty packet.
+    pub(crate) fn new() -> Self {
+        // SAFETY: allocates, and aborts like every allocation here where there is no memory.
+        let packet = unsafe { ffi::av_packet_alloc() };
+        assert!(!packet.is_null(), "out of memory");
+        Self(packet)
+    }
+
+    /// A packet with these bytes.
+    pub(crate) fn from_bytes(bytes: &[u8]) -> Result<Self, AvError> {
+        let packet = Self::new();
+        let size = i32::try_from(bytes.len()).map_err(|_| AvError::own("read an image", "it is larger than 2 GB"))?;
+        // SAFETY: the packet is ours; after success its data has room for `size` bytes.
+        unsafe {
+            super::check(ffi::av_new_packet(packet.0, size), "make room for an image")?;
+            std::ptr::copy_nonoverlapping(bytes.as_ptr(), (*packet.0).data, bytes.len());
+        }
+        Ok(packet)
+    }
+
+    fn get(&self) -> &ffi::AVPacket {
+        // SAFETY: never null, and borrowed no longer than this value.
+        unsafe { &*self.0 }
+    }
+
+    fn get_mut(&mut self) -> &mut ffi::AVPacket {
+        // SAFETY: never null, owned by this value alone.
+        unsafe { &mut *self.0 }
+    }
+
+    pub(crate) fn stream(&self) -> usize {
+        usize::try_from(self.get().stream_index).unwrap_or(usize::MAX)
+    }
+
+    pub(crate) fn set_stream(&mut self, index: usize) {
+        self.get_mut().stream_index = i32::try_from(index).unwrap_or(i32::MAX);
+    }
+
+    pub(crate) fn pts(&self) -> Option<i64> {
+        Some(self.get().pts).filter(|pts| *pts != ffi::AV_NOPTS_VALUE)
+    }
+
+    pub(crate) fn dts(&self) -> Option<i64> {
+        Some(self.get().dts).filter(|dts| *dts != ffi::AV_NOPTS_VALUE)
+    }
+
+    pub(crate) fn set_times(&mut self, pts: i64, duration: i64) {
+        let packet = self.get_mut();
+        (packet.pts, packet.dts, packet.duration) = (pts, pts, duration);
+    }
+
+    pub(crate) fn set_duration(&mut self, duration: i64) {
+        self.get_mut().duration = duration;
+    }
+
+    pub(crate) fn duration(&self) -> i64 {
+        self.get().duration
+    }
+
+    pub(crate) fn size(&self) -> u64 {
+        u64::try_from(self.get().size).unwrap_or(0)
+    }
+
+    /// A copy of its bytes.
+    pub(crate) fn bytes(&self) -> Vec<u8> {
+        let packet = self.get();
+        let size = usize::try_from(packet.size).unwrap_or(0);
+        if packet.data.is_null() || size == 0 {
+            return Vec::new();
+        }
+        // SAFETY: a packet's data has `size` bytes and lives as long as the packet.
+        unsafe { std::slice::from_raw_parts(packet.data, size) }.to_vec()
+    }
+
+    /// Whether the packet serves decoding only and is not shown (edit lists, priming).
+    pub(crate) fn is_hidden(&self) -> bool {
+        self.get().flags & ffi::AV_PKT_FLAG_DISCARD != 0
+    }
+
+    /// Converts its times from one clock to another and moves them.
+    pub(crate) fn rescale(&mut self, from: Rational, to: Rational, shift: i64) {
+        // SAFETY: the packet is ours; both clocks have positive denominators.
+        unsafe { ffi::av_packet_rescale_ts(self.0, av_rational(from), av_rational(to)) };
+        let packet = self.get_mut();
+        for time in [&mut packet.pts, &mut packet.dts] {
+            if *time != ffi::AV_NOPTS_VALUE {
+                *time += shift;
+            }
+        }
+    }
+
+    /// Forgets where it stood in its file: positions mean nothing elsewhere.
+    pub(crate) fn forget_position(&mut self) {
+        self.get_mut().pos = -1;
+    }
+}
+
+impl Clone for Packet {
+    fn clone(&self) -> Self {
+        // SAFETY: the source is valid; the copy shares its reference-counted bytes.
+        let packet = unsafe { ffi::av_packet_clone(self.0) };
+        assert!(!packet.is_null(), "out of memory");
+        Self(packet)
+    }
+}
+
+impl Drop for Packet {
+    fn drop(&mut self) {
+        // SAFETY: ours alone, freed once.
+        unsafe { ffi::av_packet_free(&mut self.0) };
+    }
+}
+

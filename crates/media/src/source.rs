@@ -1,0 +1,187 @@
+//! Sources: opened below their root, read-only, and read as packets whether they are one file or
+//! the images of a sequence.
+
+use std::ffi::OsStr;
+use std::io::Read;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use beryl_core::media_types::image_name;
+use beryl_core::path::StoragePath;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{FileRef, Sequence, SourceRef};
+use beryl_core::rational::Rational;
+use cap_std::ambient_authority;
+use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
+
+use crate::raw::{Input, OpenError, Packet, Stop, StreamView};
+
+/// Opening must not wait for the other end of a pipe.
+const O_NONBLOCK: i32 = 0o4000;
+
+/// Reads packets of one file, or of one image after the other.
+pub(crate) struct PacketSource {
+    input: Input,
+    images: Option<Images>,
+    size: u64,
+    name: String,
+}
+
+struct Images {
+    folder: Dir,
+    first: Vec<u8>,
+    sequence: Sequence,
+    next: u32,
+}
+
+/// Opens the folder of a file reference.
+pub(crate) fn open_root(file: &FileRef) -> Result<Dir, Problem> {
+    Dir::open_ambient_dir(&file.root, ambient_authority())
+        .map_err(|error| Problem::from_io(format!("the folder of {} could not be opened", file.path.name()), &error))
+}
+
+/// The path as the system wants it.
+pub(crate) fn system_path(path: &StoragePath) -> &Path {
+    Path::new(OsStr::from_bytes(path.as_bytes()))
+}
+
+/// Opens a file for reading, whose size comes with it.
+pub(crate) fn open_file(folder: &Dir, path: &StoragePath) -> Result<(std::fs::File, u64), Problem> {
+    let what = || format!("{} could not be read", path.name());
+    let mut options = OpenOptions::new();
+    options.read(true).custom_flags(O_NONBLOCK);
+    let file = folder.open_with(system_path(path), &options).map_err(|error| Problem::from_io(what(), &error))?;
+    let metadata = file.metadata().map_err(|error| Problem::from_io(what(), &error))?;
+    if metadata.is_dir() {
+        return Err(Problem::new(ProblemKind::NotMedia, what(), "it is a folder, not a file").with_next("Choose the files in it, or add the folder to the sheet."));
+    }
+    if !metadata.is_file() {
+        return Err(Problem::new(ProblemKind::NotMedia, what(), "it is a device or a pipe, not a file"));
+    }
+    if metadata.len() == 0 {
+        return Err(Problem::new(ProblemKind::NotMedia, what(), "it is empty"));
+    }
+    Ok((file.into_std(), metadata.len()))
+}
+
+/// What an error while opening or reading means for the file called `name`.
+pub(crate) fn problem_of(name: &str, error: &OpenError) -> Problem {
+    let what = format!("{name} could not be read");
+    match error {
+        OpenError::List(format) => Problem::new(
+            ProblemKind::RefersElsewhere,
+            what,
+            format!("it is a list ({format}) of other files or addresses, which are never opened"),
+        ),
+        OpenError::Format(format) => Problem::new(ProblemKind::Unsupported, what, format!("its format ({format}) is not one that is read here")),
+        OpenError::System(error) => Problem::from_io(what, error),
+        OpenError::Library(error) if error.is_out_of_memory() => {
+            Problem::new(ProblemKind::Unsupported, what, "it asks for more memory than an engine may take").with_details(error.to_string())
+        }
+        OpenError::Library(error) => {
+            Problem::new(ProblemKind::NotMedia, what, "it is not a media file, or it is damaged or cut short").with_details(error.to_string())
+        }
+    }
+}
+
+impl PacketSource {
+    pub(crate) fn open(source: &SourceRef, stop: &Stop) -> Result<Self, Problem> {
+        let folder = open_root(&source.file)?;
+        let path = &source.file.path;
+        let (file, size) = open_file(&folder, path)?;
+        let name = path.name();
+        let input = Input::open(file, &name, stop).map_err(|error| problem_of(&name, &error))?;
+        let Some(sequence) = source.sequence else { return Ok(Self { input, images: None, size, name }) };
+        if !sequence.rate.is_positive() {
+            return Err(Problem::new(ProblemKind::Invalid, format!("{name} could not be read"), "an image sequence needs a frame rate above 0"));
+        }
+        let parent = path.parent();
+        let inside = if parent.is_root() { folder.try_clone() } else { folder.open_dir(system_path(&parent)) };
+        let inside = inside.map_err(|error| Problem::from_io(format!("the folder of {name} could not be opened"), &error))?;
+        let mut images = Images { folder: inside, first: path.name_bytes().to_vec(), sequence, next: 0 };
+        let size = images.total_size()?;
+        Ok(Self { input, images: Some(images), size, name })
+    }
+
+    /// The name for people.
+    pub(crate) fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Bytes on disk.
+    pub(crate) fn size(&self) -> u64 {
+        self.size
+    }
+
+    pub(crate) fn input(&self) -> &Input {
+        &self.input
+    }
+
+    pub(crate) fn sequence(&self) -> Option<Sequence> {
+        self.images.as_ref().map(|images| images.sequence)
+    }
+
+    pub(crate) fn stream(&self, index: usize) -> StreamView<'_> {
+        self.input.stream(index)
+    }
+
+    /// The clock by which the packets of a stream count.
+    pub(crate) fn clock(&self, index: usize) -> Rational {
+        let of_images = self.images.as_ref().and_then(|images| images.sequence.rate.inverse());
+        of_images.unwrap_or_else(|| self.input.stream(index).clock())
+    }
+
+    pub(crate) fn keep_only(&mut self, wanted: &[usize]) {
+        self.input.keep_only(wanted);
+    }
+
+    /// The next packet, or nothing at the end. A file that is damaged further on ends there.
+    pub(crate) fn read(&mut self) -> Result<Option<Packet>, OpenError> {
+        match &mut self.images {
+            Some(images) => images.read(),
+            None => self.input.read(),
+        }
+    }
+
+    /// Goes to the last key frame at or before `time`, in seconds.
+    pub(crate) fn seek(&mut self, time: Rational) {
+        match &mut self.images {
+            Some(images) => {
+                let image = (time * images.sequence.rate).floor().clamp(0, i64::from(images.sequence.count.saturating_sub(1)));
+                images.next = u32::try_from(image).unwrap_or(0);
+            }
+            // Where a format cannot jump, reading goes on from the beginning and finds the moment too.
+            None => drop(self.input.seek(time)),
+        }
+    }
+}
+
+impl Images {
+    fn name(&self, number: u32) -> std::io::Result<std::path::PathBuf> {
+        let name = image_name(&self.first, number.into());
+        let name = name.ok_or_else(|| std::io::Error::new(std::io::ErrorKind::InvalidInput, "the image has no number"))?;
+        Ok(Path::new(OsStr::from_bytes(&name)).to_path_buf())
+    }
+
+    fn total_size(&mut self) -> Result<u64, Problem> {
+        (0..self.sequence.count).try_fold(0, |total, number| {
+            let size = self.name(number).and_then(|name| Ok((self.folder.metadata(&name)?.len(), name)));
+            let shown = String::from_utf8_lossy(&self.first).into_owned();
+            size.map(|(size, _)| total + size)
+                .map_err(|error| Problem::from_io(format!("image {} of the sequence that begins with {shown} could not be read", number + 1), &error))
+        })
+    }
+
+    fn read(&mut self) -> Result<Option<Packet>, OpenError> {
+        if self.next >= self.sequence.count {
+            return Ok(None);
+        }
+        let mut bytes = Vec::new();
+        self.folder.open(self.name(self.next)?)?.read_to_end(&mut bytes)?;
+        let mut packet = Packet::from_bytes(&bytes)?;
+        packet.set_times(self.next.into(), 1);
+        packet.set_stream(0);
+        self.next += 1;
+        Ok(Some(packet))
+    }
+}

@@ -1,0 +1,241 @@
+//! An engine process and the conversation with it.
+
+use std::os::unix::process::ExitStatusExt;
+use std::path::PathBuf;
+use std::process::{ExitStatus, Stdio};
+use std::time::Duration;
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{Command, Event, FileRef, Job, SourceRef};
+use beryl_core::rational::Rational;
+use beryl_core::reading::Reading;
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader, Lines};
+use tokio::process::{Child, ChildStdout};
+use tokio::sync::mpsc;
+use tokio::time::{Instant, timeout};
+
+/// A job that moves nothing for this long is ended.
+const STANDSTILL: Duration = Duration::from_secs(180);
+/// A probe or a still that takes longer is ended.
+const SHORT_JOB: Duration = Duration::from_secs(60);
+
+/// Where the engine program is.
+#[derive(Debug, Clone)]
+pub struct Engine {
+    program: PathBuf,
+}
+
+impl Engine {
+    /// The engine beside the running program, or the one that `BERYL_ENGINE` names.
+    ///
+    /// # Errors
+    /// A [`Problem`] that says where it was looked for.
+    pub fn locate() -> Result<Self, Problem> {
+        let named = std::env::var_os("BERYL_ENGINE").map(PathBuf::from);
+        let beside = || {
+            let folder = std::env::current_exe().ok()?.parent()?.to_path_buf();
+            // Test programs lie one folder deeper than what they test.
+            [folder.join("beryl-engine"), folder.join("../beryl-engine")].into_iter().find(|program| program.is_file())
+        };
+        match named.or_else(beside).filter(|program| program.is_file()) {
+            Some(program) => Ok(Self { program }),
+            None => Err(Problem::new(
+                ProblemKind::Missing,
+                "the engine could not be started",
+                "the program beryl-engine is not beside this one, and BERYL_ENGINE names none",
+            )
+            .with_next("Build it with `cargo build --release`, or install both programs into the same folder.")),
+        }
+    }
+
+    /// Starts an engine for `job`. Dropping the result ends it.
+    ///
+    /// # Errors
+    /// A [`Problem`] where the process cannot be started.
+    pub async fn start(&self, job: &Job) -> Result<RunningJob, Problem> {
+        let failed = |error: &std::io::Error| Problem::from_io("the engine could not be started", error);
+        let scratch = tempfile::Builder::new().prefix("beryl-").tempdir().map_err(|error| failed(&error))?;
+        let mut child = tokio::process::Command::new(&self.program)
+            .current_dir(scratch.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .kill_on_drop(true)
+            .spawn()
+            .map_err(|error| failed(&error))?;
+        let (Some(mut stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else {
+            return Err(Problem::new(ProblemKind::Internal, "the engine could not be started", "it has no input or output"));
+        };
+        let mut line = serde_json::to_vec(job).map_err(|error| failed(&error.into()))?;
+        line.push(b'\n');
+        let (commands, mut to_engine) = mpsc::unbounded_channel::<Command>();
+        // The task owns the engine's input: when all handles are gone, the input ends and so does the engine.
+        tokio::spawn(async move {
+            let mut written = stdin.write_all(&line).await;
+            while let (Ok(()), Some(command)) = (&written, to_engine.recv().await) {
+                let Ok(mut line) = serde_json::to_vec(&command) else { continue };
+                line.push(b'\n');
+                written = stdin.write_all(&line).await;
+            }
+        });
+        Ok(RunningJob {
+            child,
+            lines: BufReader::new(stdout).lines(),
+            control: JobControl { commands },
+            _scratch: scratch,
+            ended: false,
+            moved: Instant::now(),
+            last_seen: 0,
+        })
+    }
+
+    /// Reads the facts of a source.
+    ///
+    /// # Errors
+    /// A [`Problem`] where the source cannot be read.
+    pub async fn probe(&self, source: &SourceRef) -> Result<Reading, Problem> {
+        let name = source.file.path.name();
+        let job = Job::Probe { source: source.clone() };
+        let found = self.short_job(&job, &name, |event| match event {
+            Event::Probed { reading } => Some(reading),
+            _ => None,
+        });
+        found.await
+    }
+
+    /// Writes one picture of a source as JPEG.
+    ///
+    /// # Errors
+    /// A [`Problem`] where there is no such picture or it cannot be written.
+    pub async fn still(&self, source: &SourceRef, at: Rational, width: u32, output: &FileRef) -> Result<(), Problem> {
+        let job = Job::Still { source: source.clone(), at, width, output: output.clone() };
+        let name = source.file.path.name();
+        self.short_job(&job, &name, |event| matches!(event, Event::StillWritten).then_some(())).await
+    }
+
+    async fn short_job<T>(&self, job: &Job, name: &str, answer: impl Fn(Event) -> Option<T>) -> Result<T, Problem> {
+        let mut running = self.start(job).await?;
+        let conversation = async {
+            while let Some(event) = running.next().await {
+                match event {
+                    Event::Failed { problem } => return Err(problem),
+                    other => {
+                        if let Some(answer) = answer(other) {
+                            return Ok(answer);
+                        }
+                    }
+                }
+            }
+            Err(Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine gave no answer"))
+        };
+        let too_long = || Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine took longer than a minute");
+        timeout(SHORT_JOB, conversation).await.unwrap_or_else(|_| Err(too_long()))
+    }
+}
+
+/// Says things to a running engine.
+#[derive(Debug, Clone)]
+pub struct JobControl {
+    commands: mpsc::UnboundedSender<Command>,
+}
+
+impl JobControl {
+    /// Says `command`; where the engine is gone already, nothing happens.
+    pub fn say(&self, command: Command) {
+        let _gone_already = self.commands.send(command);
+    }
+}
+
+/// An engine at work.
+#[derive(Debug)]
+pub struct RunningJob {
+    child: Child,
+    lines: Lines<BufReader<ChildStdout>>,
+    control: JobControl,
+    _scratch: tempfile::TempDir,
+    ended: bool,
+    moved: Instant,
+    last_seen: u64,
+}
+
+impl RunningJob {
+    /// A handle for commands.
+    #[must_use]
+    pub fn control(&self) -> JobControl {
+        self.control.clone()
+    }
+
+    /// The process id, for ending it from outside in tests.
+    #[must_use]
+    pub fn process_id(&self) -> Option<u32> {
+        self.child.id()
+    }
+
+    /// Counts the time that follows as no standstill, for a job that was paused until now.
+    pub fn has_moved(&mut self) {
+        self.moved = Instant::now();
+    }
+
+    /// The next event; nothing after the last one. Where the engine crashes, is killed or stands
+    /// still, the last event is a [`Event::Failed`] that says so.
+    pub async fn next(&mut self) -> Option<Event> {
+        if self.ended {
+            return None;
+        }
+        loop {
+            let line = match timeout(STANDSTILL, self.lines.next_line()).await {
+                Ok(Ok(Some(line))) => line,
+                Ok(Ok(None) | Err(_)) => return Some(self.lost().await),
+                Err(_) => return Some(self.stuck().await),
+            };
+            let Ok(event) = serde_json::from_str::<Event>(&line) else { continue };
+            match &event {
+                Event::Ended { .. } => self.ended = true,
+                Event::Progress { progress, .. } => {
+                    let seen = progress.frames.wrapping_add(progress.bytes).wrapping_add(u64::from(progress.pass));
+                    if seen != self.last_seen {
+                        self.last_seen = seen;
+                        self.moved = Instant::now();
+                    }
+                }
+                Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Written { .. } | Event::RunFailed { .. } | Event::Failed { .. } => {
+                    self.moved = Instant::now();
+                }
+            }
+            if self.moved.elapsed() > STANDSTILL {
+                return Some(self.stuck().await);
+            }
+            return Some(event);
+        }
+    }
+
+    async fn stuck(&mut self) -> Event {
+        self.ended = true;
+        // It may have gone by itself in the meantime.
+        drop(self.child.kill().await);
+        let why = format!("it moved nothing for {} seconds and was ended", STANDSTILL.as_secs());
+        Event::Failed { problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why) }
+    }
+
+    async fn lost(&mut self) -> Event {
+        self.ended = true;
+        let status = self.child.wait().await;
+        let mut last_words = String::new();
+        if let Some(stderr) = self.child.stderr.as_mut() {
+            // What it said is a help, not a need.
+            drop(stderr.take(16_384).read_to_string(&mut last_words).await);
+        }
+        let why = status.map_or_else(|error| error.to_string(), death);
+        Event::Failed { problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why).with_details(last_words.trim()) }
+    }
+}
+
+/// How a process ended, in words.
+fn death(status: ExitStatus) -> String {
+    match (status.signal(), status.code()) {
+        (Some(9), _) => "it was killed, by the system for want of memory or by somebody".to_owned(),
+        (Some(6), _) => "it ended itself, most often for want of memory".to_owned(),
+        (Some(signal), _) => format!("it crashed (signal {signal})"),
+        (None, code) => format!("it ended without an answer (exit code {})", code.unwrap_or(-1)),
+    }
+}

@@ -1,0 +1,9 @@
+//! Starts engines, follows them, and gives finished files their names.
+//!
+//! The server and the command line both work through this crate: neither links the media libraries.
+
+mod engine;
+mod publish;
+
+pub use engine::{Engine, JobControl, RunningJob};
+pub use publish::{Placed, candidate, open_folder, place, remove_temporary, temporary_name};
