@@ -1,5 +1,6 @@
 //! What can be said on the command line.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use beryl_core::run::ClashRule;
@@ -25,6 +26,26 @@ pub(crate) enum Task {
     ///
     /// The exit status is 0 where every output is made and checked, 1 where one is not.
     Encode(EncodeTask),
+    /// Start the application and print its address; Ctrl-C ends it.
+    Serve(ServeTask),
+    /// Write the description of the API (OpenAPI 3.1).
+    Describe,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeTask {
+    /// Where to listen; only this machine can be reached.
+    #[arg(long, default_value = "127.0.0.1:8470")]
+    pub(crate) listen: SocketAddr,
+    /// The folder that keeps everything: database, thumbnails, demo media.
+    #[arg(long, default_value = ".beryl")]
+    pub(crate) state: PathBuf,
+    /// A database of your own (mysql://…) instead of a private server in the state folder.
+    #[arg(long)]
+    pub(crate) database: Option<String>,
+    /// Begin with the demo media and two sheets.
+    #[arg(long)]
+    pub(crate) demo: bool,
 }
 
 #[derive(Debug, Args)]

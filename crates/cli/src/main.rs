@@ -1,10 +1,12 @@
 //! The program that people start.
 
 mod arguments;
+mod demo;
 mod encode;
 mod plan;
 mod presets;
 mod probe;
+mod serve;
 mod terminal;
 
 use std::process::ExitCode;
@@ -20,6 +22,8 @@ async fn main() -> ExitCode {
         Task::Presets(task) => presets::run(&task),
         Task::Plan(task) => plan::run(&task).await,
         Task::Encode(task) => encode::run(&task).await,
+        Task::Serve(task) => serve::run(&task).await,
+        Task::Describe => serve::describe(),
     };
     match outcome {
         Ok(code) => code,

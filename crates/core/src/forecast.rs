@@ -4,9 +4,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::plan::{Plan, PicturePlan, SoundPlan};
-use crate::preset::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
+use crate::preset::{Container, Effort, PictureCodec, Preset, Profile, RateControl, SoundCodec};
 use crate::rational::Rational;
-use crate::reading::Reading;
+use crate::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
 use crate::units::{BitRate, ByteSize};
 
 /// The weight of an output before it is made.
@@ -58,6 +58,56 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
         overhead,
         certainty: if rated { Certainty::Rated } else { Certainty::Modelled },
     }
+}
+
+/// What `preset` makes of a minute of 1080p25 with stereo sound: the figure by which presets are compared.
+#[must_use]
+pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
+    let minute = Rational::whole(60);
+    let stream = |index, codec: &str, content| Stream {
+        index,
+        codec: codec.to_owned(),
+        codec_tag: String::new(),
+        profile: None,
+        bit_rate: None,
+        start: Rational::ZERO,
+        duration: Some(minute),
+        language: None,
+        title: None,
+        roles: Vec::new(),
+        content,
+    };
+    let picture = Picture {
+        width: 1920,
+        height: 1080,
+        pixel_aspect: Rational::ONE,
+        pixel_format: "yuv422p10le".to_owned(),
+        depth: 10,
+        frame_rate: Some(Rational::whole(25)),
+        varies: false,
+        frames: Some(1500),
+        field_order: FieldOrder::Progressive,
+        colour: Colour::default(),
+        hdr: None,
+        rotation: 0,
+        still: false,
+    };
+    let sound = Sound { channels: 2, layout: "stereo".to_owned(), sample_rate: 48_000, bits: Some(24) };
+    let reading = Reading {
+        container: String::new(),
+        container_name: String::new(),
+        size: ByteSize(0),
+        duration: Some(minute),
+        start: Rational::ZERO,
+        bit_rate: None,
+        timecode: None,
+        reel: None,
+        tags: std::collections::BTreeMap::new(),
+        chapters: Vec::new(),
+        streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(sound))],
+        remarks: Vec::new(),
+    };
+    crate::plan::plan(&reading, preset, &serde_json::Value::Null).map_or(ByteSize(0), |plan| plan.forecast.size)
 }
 
 fn picture_rate(picture: &PicturePlan, reading: &Reading) -> BitRate {

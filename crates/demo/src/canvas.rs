@@ -1,6 +1,6 @@
 //! A canvas to draw on: shapes, gradients and small text.
 
-use tiny_skia::{Color, FillRule, GradientStop, LinearGradient, Paint, PathBuilder, Pixmap, Point, RadialGradient, Rect, Shader, SpreadMode, Stroke, Transform};
+use tiny_skia::{Color, FillRule, GradientStop, Paint, PathBuilder, Pixmap, Point, RadialGradient, Rect, Shader, SpreadMode, Stroke, Transform};
 
 /// A colour: red, green, blue and opacity from 0 to 1.
 pub type Ink = (f32, f32, f32, f32);
@@ -46,9 +46,14 @@ impl Canvas {
 
     /// The whole ground, from the colour at the top to the one at the bottom.
     pub fn ground(&mut self, top: Ink, bottom: Ink) {
-        let stops = vec![GradientStop::new(0.0, colour(top)), GradientStop::new(1.0, colour(bottom))];
-        let shader = LinearGradient::new(Point::from_xy(0.0, 0.0), Point::from_xy(0.0, 1.0), stops, SpreadMode::Pad, Transform::identity());
-        self.fill_rect(0.0, 0.0, self.aspect(), 1.0, shader.unwrap_or(Shader::SolidColor(colour(top))));
+        let width = self.pixels.width() as usize;
+        let height = self.unit;
+        let mix = |top: f32, bottom: f32, part: f32| top + (bottom - top) * part;
+        for (row, line) in self.pixels.pixels_mut().chunks_exact_mut(width).enumerate() {
+            let part = row as f32 / height;
+            let mixed = (mix(top.0, bottom.0, part), mix(top.1, bottom.1, part), mix(top.2, bottom.2, part), 1.0);
+            line.fill(colour(mixed).premultiply().to_color_u8());
+        }
     }
 
     fn fill_rect(&mut self, x: f32, y: f32, width: f32, height: f32, shader: Shader<'static>) {
@@ -113,7 +118,11 @@ impl Canvas {
     /// The pixels as RGB bytes.
     #[must_use]
     pub fn rgb(&self) -> Vec<u8> {
-        self.pixels.data().chunks_exact(4).flat_map(|pixel| [pixel[0], pixel[1], pixel[2]]).collect()
+        let mut rgb = vec![0; self.pixels.data().len() / 4 * 3];
+        for (to, from) in rgb.chunks_exact_mut(3).zip(self.pixels.data().chunks_exact(4)) {
+            to.copy_from_slice(&from[..3]);
+        }
+        rgb
     }
 }
 

@@ -87,7 +87,6 @@ fn sound(encoder: &'static str, channels: u32, language: Option<&'static str>) -
 
 const P25: Rational = Rational::whole(25);
 const P24: Rational = Rational::whole(24);
-const P50: Rational = Rational::whole(50);
 const NTSC: Rational = Rational::constant(30_000, 1001);
 
 /// All clips of the demo.
@@ -108,10 +107,12 @@ pub fn clips() -> Vec<Clip> {
         voices: vec![Voice::Roar],
         ..clip(path, 6, scene, Recording {
             format: "mov",
-            picture: Some(picture("libx264", &[("preset", "ultrafast"), ("crf", "12"), ("g", "12"), ("profile", "high422")], "yuv422p10le", (1280, 720), P50)),
+            picture: Some(picture("libx264", &[("preset", "superfast"), ("crf", "16"), ("g", "25"), ("profile", "high422")], "yuv422p10le", (1280, 720), P25)),
             sounds: vec![sound("pcm_s24le", 2, None)],
             timecode: Some("14:05:10:00"),
             reel: Some("C014"),
+            // The library would else name the codec as an AVC-Intra class, which it is not.
+            options: vec![("strict", "unofficial")],
             ..Recording::default()
         })
     };
@@ -357,8 +358,11 @@ pub const fn telecined(frame: u32) -> [u32; 2] {
 /// Lines of two moments in turn: the earlier one on the lines of the field that comes first.
 #[must_use]
 pub fn weave(earlier: &[u8], later: &[u8], row: usize, top_first: bool) -> Vec<u8> {
-    let lines = earlier.chunks_exact(row).zip(later.chunks_exact(row)).enumerate();
-    lines.flat_map(|(number, (earlier, later))| if (number % 2 == 0) == top_first { earlier } else { later }.to_vec()).collect()
+    let mut woven = Vec::with_capacity(earlier.len());
+    for (number, (earlier, later)) in earlier.chunks_exact(row).zip(later.chunks_exact(row)).enumerate() {
+        woven.extend_from_slice(if (number % 2 == 0) == top_first { earlier } else { later });
+    }
+    woven
 }
 
 fn finish(rgb: &mut [u8], finish: Finish, frame: u32) {

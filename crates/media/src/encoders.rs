@@ -33,7 +33,8 @@ pub(crate) const fn muxer_options(container: Container) -> &'static [(&'static s
     match container {
         // The movie's clock in edit lists is fine enough for sync to the tick of 90 kHz.
         Container::Mp4 => &[("movflags", "+faststart+write_colr"), ("movie_timescale", "90000")],
-        Container::Mov => &[("movflags", "+write_colr"), ("movie_timescale", "90000")],
+        // Without “unofficial” the library would not heed the four characters that are asked for.
+        Container::Mov => &[("movflags", "+write_colr"), ("movie_timescale", "90000"), ("strict", "unofficial")],
         Container::Mkv => &[],
         Container::Wav => &[("rf64", "auto")],
     }
@@ -250,10 +251,13 @@ pub(crate) fn sound(plan: &SoundPlan, global_header: bool) -> Option<EncoderSett
     })
 }
 
-/// The four characters by which players know HEVC whose headers stand in front.
+/// The four characters by which a container names a codec, where the library's own choice is not
+/// the right one: HEVC whose headers stand in front is `hvc1`, and 10-bit 4:2:2 H.264 must not be
+/// named as an AVC-Intra class, whose fixed headers readers would put in the place of its own.
 pub(crate) const fn picture_tag(container: Container, codec: PictureCodec) -> Option<[u8; 4]> {
     match (container, codec) {
         (Container::Mp4 | Container::Mov, PictureCodec::Hevc) => Some(*b"hvc1"),
+        (Container::Mp4 | Container::Mov, PictureCodec::H264) => Some(*b"avc1"),
         _ => None,
     }
 }

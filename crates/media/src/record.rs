@@ -132,6 +132,9 @@ impl Recorder {
         let picture = recording.picture.as_ref().map(|settings| picture_track(settings, global_header)).transpose()?;
         if let Some(track) = &picture {
             let mut stream = track.encoder.stream()?;
+            if track.settings.encoder == "libx264" && matches!(recording.format, "mov" | "mp4") {
+                stream.set_tag(*b"avc1");
+            }
             // A varying rate is none.
             stream.rate = stream.rate.filter(|rate| rate.inverse() == Some(track.settings.clock));
             let mut tags = BTreeMap::new();

@@ -1,1 +1,16 @@
+//! The server: the API, the event stream, the scheduler and the page.
+//!
+//! It links no media library: everything that touches media happens in engine processes.
 
+mod api;
+mod app;
+mod events;
+mod files;
+mod guard;
+mod page;
+mod publish;
+mod reader;
+mod scheduler;
+
+pub use api::describe;
+pub use app::{Config, Server, ServerError};

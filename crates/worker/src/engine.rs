@@ -140,6 +140,12 @@ pub struct JobControl {
 }
 
 impl JobControl {
+    /// Whether both speak to the same engine.
+    #[must_use]
+    pub fn is_same_job(&self, other: &Self) -> bool {
+        self.commands.same_channel(&other.commands)
+    }
+
     /// Says `command`; where the engine is gone already, nothing happens.
     pub fn say(&self, command: Command) {
         let _gone_already = self.commands.send(command);

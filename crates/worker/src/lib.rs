@@ -6,4 +6,4 @@ mod engine;
 mod publish;
 
 pub use engine::{Engine, JobControl, RunningJob};
-pub use publish::{Placed, candidate, open_folder, place, remove_temporary, temporary_name};
+pub use publish::{Placed, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};

@@ -90,6 +90,13 @@ pub fn place(root: &Path, temporary: &StoragePath, target: &StoragePath, replace
     Ok(Placed::Done)
 }
 
+/// Bytes that an ordinary program may still write below `folder`; nothing where it cannot be reached.
+#[must_use]
+pub fn free_bytes(folder: &Path) -> Option<u64> {
+    let space = rustix::fs::statvfs(folder).ok()?;
+    space.f_bavail.checked_mul(space.f_frsize)
+}
+
 /// Removes a temporary file; that it is gone already is no fault.
 ///
 /// # Errors

@@ -127,7 +127,11 @@ impl EncodeTask<'_> {
             let Some((open, encoder_clock)) = &mut encoder else { continue };
             let time = frame.pts().map_or(last + 1, |pts| rescale(pts, clock, *encoder_clock)).max(last.saturating_add(1));
             last = time;
-            let length = rescale(frame.duration(), clock, *encoder_clock).max(1);
+            // Filters leave lengths in their input's clock; at a constant rate each is one tick.
+            let length = match plan.frame_rate {
+                FrameRatePlan::Constant { .. } => 1,
+                FrameRatePlan::Variable { .. } => rescale(frame.duration(), clock, *encoder_clock).max(1),
+            };
             frame.set_times(time, length);
             lengths.insert(time, length);
             frame.prepare_for_encoding(plan.field_order);

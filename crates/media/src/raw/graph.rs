@@ -19,6 +19,8 @@ pub(crate) struct Graph {
     graph: *mut ffi::AVFilterGraph,
     source: *mut ffi::AVFilterContext,
     sink: *mut ffi::AVFilterContext,
+    /// When the last frame that went in ends, in the clock of the input.
+    end: i64,
 }
 
 // SAFETY: the graph and its filters are owned by this value alone; its worker threads are its own.
@@ -49,7 +51,7 @@ impl Graph {
         // SAFETY: the graph is ours and freed with this value also where a later call fails; the
         // text ends with NUL; source and sink belong to the graph and live as long as it.
         unsafe {
-            let mut graph = Self { graph: ffi::avfilter_graph_alloc(), source: std::ptr::null_mut(), sink: std::ptr::null_mut() };
+            let mut graph = Self { graph: ffi::avfilter_graph_alloc(), source: std::ptr::null_mut(), sink: std::ptr::null_mut(), end: ffi::AV_NOPTS_VALUE };
             if graph.graph.is_null() {
                 return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "build the filters"));
             }
@@ -69,9 +71,15 @@ impl Graph {
         }
     }
 
-    /// Gives it a frame, which is used up, or the end.
+    /// Gives it a frame, which is used up, or the end. The end is told with the time at which the
+    /// last frame ends, or filters that count time would drop it.
     pub(crate) fn push(&mut self, frame: Option<Frame>) -> Result<(), AvError> {
-        let pointer = frame.as_ref().map_or(std::ptr::null_mut(), |frame| frame.0);
+        let Some(frame) = frame else {
+            // SAFETY: the source belongs to this graph.
+            return check(unsafe { ffi::av_buffersrc_close(self.source, self.end, 0) }, "filter").map(|_| ());
+        };
+        self.end = frame.pts().map_or(ffi::AV_NOPTS_VALUE, |pts| pts + frame.duration());
+        let pointer = frame.0;
         // SAFETY: the source belongs to this graph; the frame is ours, and what it held is taken over.
         check(unsafe { ffi::av_buffersrc_add_frame_flags(self.source, pointer, 0) }, "filter").map(|_| ())
     }

@@ -1,0 +1,72 @@
+//! `beryl serve`
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_server::{Config, Server};
+use beryl_store::private_server::PrivateServer;
+use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::EnvFilter;
+
+use crate::arguments::ServeTask;
+use crate::demo;
+
+/// The name of this machine among the workers; one machine has one server on one state folder.
+const NODE: &str = "this machine";
+
+/// Writes the description of the API.
+// The same form as the other commands, which can fail.
+#[allow(clippy::unnecessary_wraps)]
+pub(crate) fn describe() -> Result<ExitCode, Problem> {
+    println!("{}", beryl_server::describe());
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
+    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("warn"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let not_started = |error: &dyn std::fmt::Display| Problem::new(ProblemKind::Internal, "the application could not be started", error.to_string());
+    std::fs::create_dir_all(&task.state).map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.state.display()), &error))?;
+    let state = task.state.canonicalize().map_err(|error| Problem::from_io(format!("the folder {} could not be found", task.state.display()), &error))?;
+    let _only_one = lock(&state)?;
+    let private = match &task.database {
+        Some(_) => None,
+        None => Some(PrivateServer::start(&state.join("database")).map_err(|error| not_started(&error))?),
+    };
+    let database = task.database.clone().or_else(|| private.as_ref().map(PrivateServer::url)).unwrap_or_default();
+    let config = Config { listen: task.listen, cache: state.join("cache"), database, node: NODE.to_owned() };
+    let server = Server::start(config).await.map_err(|error| not_started(&error))?;
+    let address = format!("http://{}", server.address());
+    if task.demo {
+        demo::seed(&address, &state).await?;
+    }
+    println!("Beryl is at {address}");
+    wait_for_end().await.map_err(|error| not_started(&error))?;
+    println!("Ending. What was at work goes on at the next start.");
+    server.stop().await;
+    drop(private);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Two servers on one state folder would work against each other.
+fn lock(state: &Path) -> Result<std::fs::File, Problem> {
+    let failed = |error: std::io::Error| Problem::from_io(format!("the folder {} could not be used", state.display()), &error);
+    let file = std::fs::File::create(state.join("lock")).map_err(failed)?;
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(std::fs::TryLockError::WouldBlock) => {
+            let what = format!("the application could not be started on {}", state.display());
+            Err(Problem::new(ProblemKind::Invalid, what, "it is running there already").with_next("Use the one that runs, end it first, or choose another folder with --state."))
+        }
+        Err(std::fs::TryLockError::Error(error)) => Err(failed(error)),
+    }
+}
+
+async fn wait_for_end() -> std::io::Result<()> {
+    let mut terminate = signal(SignalKind::terminate())?;
+    tokio::select! {
+        outcome = tokio::signal::ctrl_c() => outcome,
+        _ = terminate.recv() => Ok(()),
+    }
+}

@@ -1,0 +1,87 @@
+//! Problems as answers.
+
+use axum::Json;
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+use beryl_core::path::PathError;
+use beryl_core::preset::PresetError;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_store::StoreError;
+
+/// A refusal: a status and a [`Problem`] as its body.
+#[derive(Debug)]
+pub(crate) struct ApiError {
+    status: StatusCode,
+    problem: Problem,
+}
+
+impl ApiError {
+    /// What was asked contradicts itself or the rules.
+    pub(crate) fn invalid(what: impl Into<String>, why: impl Into<String>) -> Self {
+        Self { status: StatusCode::UNPROCESSABLE_ENTITY, problem: Problem::new(ProblemKind::Invalid, what, why) }
+    }
+
+    /// There is no such thing.
+    pub(crate) fn missing(what: impl Into<String>, why: impl Into<String>) -> Self {
+        let next = "Load the page again: it may have been removed.";
+        Self { status: StatusCode::NOT_FOUND, problem: Problem::new(ProblemKind::Missing, what, why).with_next(next) }
+    }
+}
+
+impl From<Problem> for ApiError {
+    fn from(problem: Problem) -> Self {
+        let status = match problem.kind {
+            ProblemKind::Missing => StatusCode::NOT_FOUND,
+            ProblemKind::Denied | ProblemKind::RefersElsewhere => StatusCode::FORBIDDEN,
+            ProblemKind::DiskFull => StatusCode::INSUFFICIENT_STORAGE,
+            ProblemKind::NameTaken | ProblemKind::Cancelled => StatusCode::CONFLICT,
+            ProblemKind::NotMedia | ProblemKind::CutShort | ProblemKind::Unsupported | ProblemKind::Invalid | ProblemKind::CheckFailed => {
+                StatusCode::UNPROCESSABLE_ENTITY
+            }
+            ProblemKind::EngineLost | ProblemKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
+        };
+        Self { status, problem }
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(error: StoreError) -> Self {
+        let what = "it could not be done";
+        match &error {
+            StoreError::NotFound(_) => Self::missing(what, error.to_string()),
+            StoreError::Changed => Self {
+                status: StatusCode::CONFLICT,
+                problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Look at its present state and decide again."),
+            },
+            StoreError::NameTaken(_) => Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::NameTaken, what, error.to_string()) },
+            StoreError::InUse(_) => Self {
+                status: StatusCode::CONFLICT,
+                problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Remove what uses it first."),
+            },
+            StoreError::Setup(_) | StoreError::Database(_) => Self {
+                status: StatusCode::SERVICE_UNAVAILABLE,
+                problem: Problem::new(ProblemKind::Internal, what, "the database does not answer")
+                    .with_details(error.to_string())
+                    .with_next("Wait a moment and try again."),
+            },
+        }
+    }
+}
+
+impl From<PathError> for ApiError {
+    fn from(error: PathError) -> Self {
+        Self::invalid("the path cannot be used", error.to_string())
+    }
+}
+
+impl From<PresetError> for ApiError {
+    fn from(error: PresetError) -> Self {
+        Self::invalid("the preset cannot be used", error.to_string())
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        (self.status, Json(self.problem)).into_response()
+    }
+}

@@ -1,0 +1,89 @@
+//! Pictures, sources and finished files, in ranges of bytes.
+
+use std::io::SeekFrom;
+use std::sync::Arc;
+
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use beryl_core::path::StoragePath;
+use beryl_core::problem::Problem;
+use beryl_store::storages::Storage;
+use tokio::io::{AsyncReadExt, AsyncSeekExt};
+use tokio_util::io::ReaderStream;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+use super::ApiError;
+use crate::app::App;
+use crate::files::{open_storage, system_path};
+use crate::reader::thumbnail_name;
+
+pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(thumbnail)).routes(routes!(source_media)).routes(routes!(run_media))
+}
+
+/// A small picture of a source.
+#[utoipa::path(get, path = "/api/sources/{id}/thumbnail", params(("id" = Uuid, Path)), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
+async fn thumbnail(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Response, ApiError> {
+    let path = app.cache.join(thumbnail_name(id).to_string());
+    let bytes = tokio::fs::read(path).await.map_err(|error| Problem::from_io("the picture could not be read", &error))?;
+    Ok(([(header::CONTENT_TYPE, "image/jpeg"), (header::CACHE_CONTROL, "private, max-age=3600")], bytes).into_response())
+}
+
+/// A source as it is.
+#[utoipa::path(get, path = "/api/sources/{id}/media", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
+async fn source_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
+    let source = app.database.source(id).await?;
+    let storage = app.database.storage(source.storage).await?;
+    stream(storage, source.path, &headers).await
+}
+
+/// A finished file.
+#[utoipa::path(get, path = "/api/runs/{id}/media", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
+async fn run_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
+    let run = app.database.run(id).await?;
+    let target = run.target.filter(|_| run.state == beryl_core::run::RunState::Done);
+    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;
+    let storage = app.database.storage(run.storage).await?;
+    stream(storage, target, &headers).await
+}
+
+/// The range that `Range: bytes=a-b` asks for (RFC 9110, section 14): nothing where there is none
+/// or it is of another kind, an error where it lies outside.
+fn wanted_range(headers: &HeaderMap, size: u64) -> Result<Option<(u64, u64)>, ()> {
+    let Some(text) = headers.get(header::RANGE).and_then(|range| range.to_str().ok()).and_then(|range| range.strip_prefix("bytes=")) else {
+        return Ok(None);
+    };
+    // Several ranges at once are not served apart; the whole file is a right answer to them.
+    let Some((first, last)) = text.split_once('-').filter(|_| !text.contains(',')) else { return Ok(None) };
+    let range = match (first.parse::<u64>(), last.parse::<u64>()) {
+        (Ok(first), Ok(last)) => (first, last.min(size.saturating_sub(1))),
+        (Ok(first), Err(_)) if last.is_empty() => (first, size.saturating_sub(1)),
+        (Err(_), Ok(length)) if first.is_empty() => (size.saturating_sub(length), size.saturating_sub(1)),
+        _ => return Ok(None),
+    };
+    if range.0 > range.1 || range.0 >= size { Err(()) } else { Ok(Some(range)) }
+}
+
+async fn stream(storage: Storage, path: StoragePath, headers: &HeaderMap) -> Result<Response, ApiError> {
+    let name = path.name();
+    let failed = |error: std::io::Error| Problem::from_io(format!("{name} could not be read"), &error);
+    let file = open_storage(&storage)?.open(system_path(&path)).map_err(failed)?;
+    let mut file = tokio::fs::File::from_std(file.into_std());
+    let size = file.metadata().await.map_err(failed)?.len();
+    let kind = mime_guess::from_path(&name).first_or_octet_stream().as_ref().replace("video/quicktime", "video/mp4");
+    let base = [(header::ACCEPT_RANGES, "bytes".to_owned()), (header::CONTENT_TYPE, kind)];
+    match wanted_range(headers, size) {
+        Err(()) => Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, format!("bytes */{size}"))]).into_response()),
+        Ok(None) => Ok((base, [(header::CONTENT_LENGTH, HeaderValue::from(size))], Body::from_stream(ReaderStream::new(file))).into_response()),
+        Ok(Some((first, last))) => {
+            file.seek(SeekFrom::Start(first)).await.map_err(failed)?;
+            let length = last - first + 1;
+            let range = [(header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")), (header::CONTENT_LENGTH, length.to_string())];
+            Ok((StatusCode::PARTIAL_CONTENT, base, range, Body::from_stream(ReaderStream::new(file.take(length)))).into_response())
+        }
+    }
+}

@@ -1,0 +1,70 @@
+//! The API: described once, here, and generated from that for the page.
+
+mod error;
+mod events;
+mod media;
+mod presets;
+mod queue;
+mod settings;
+mod sheets;
+mod storages;
+mod views;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware::from_fn;
+use axum::routing::get;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+
+use crate::app::App;
+use crate::{guard, page};
+
+pub(crate) use error::ApiError;
+pub(crate) use views::{RunView, SourceRow};
+
+/// Bodies of calls (not of uploads) may be this large.
+const LARGEST_BODY: usize = 4 << 20;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Beryl", description = "Compresses and transcodes video in batches. Sizes are bytes, rates bit/s, times seconds as exact fractions."),
+    components(schemas(crate::events::Event, beryl_core::preset::Preset))
+)]
+struct Description;
+
+fn calls() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(Description::openapi())
+        .merge(storages::calls())
+        .merge(sheets::calls())
+        .merge(queue::calls())
+        .merge(media::calls())
+        .merge(presets::calls())
+        .merge(settings::calls())
+        .merge(events::calls())
+}
+
+/// The description of the API as JSON.
+#[must_use]
+pub fn describe() -> String {
+    let (_, description) = calls().split_for_parts();
+    description.to_pretty_json().unwrap_or_default()
+}
+
+/// Everything that can be asked for.
+pub(crate) fn router(app: Arc<App>) -> Router {
+    let (router, description) = calls().split_for_parts();
+    let description = Arc::new(description);
+    router
+        .route("/api/openapi.json", get(move || async move { axum::Json(description.as_ref().clone()) }))
+        .fallback(page::serve)
+        .layer(DefaultBodyLimit::max(LARGEST_BODY))
+        .layer(CompressionLayer::new())
+        .layer(CatchPanicLayer::new())
+        .layer(from_fn(guard::only_this_machine))
+        .with_state(app)
+}

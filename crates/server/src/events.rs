@@ -1,0 +1,106 @@
+//! The ordered stream of events that pages follow.
+
+use std::collections::VecDeque;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use beryl_core::run::Progress;
+use serde::Serialize;
+use tokio::sync::broadcast;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::api::{RunView, SourceRow};
+
+/// Something that pages show has changed.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub(crate) enum Change {
+    /// A run is new or has another state.
+    Run {
+        /// The run as it is now.
+        run: RunView,
+    },
+    /// A run has come further.
+    Progress {
+        /// The run.
+        id: Uuid,
+        /// How far.
+        #[schema(inline)]
+        progress: Progress,
+    },
+    /// A source has been read.
+    Source {
+        /// The source as it is now.
+        source: SourceRow,
+    },
+    /// Rows, columns or cells of a sheet have changed: load it again.
+    Sheet {
+        /// The sheet.
+        id: Uuid,
+    },
+    /// Events were missed: load everything again.
+    Gap,
+}
+
+/// An event with its place in the order.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct Event {
+    /// Grows by one with each event; begins anew with each start of the server.
+    pub(crate) seq: u64,
+    /// What has changed.
+    pub(crate) change: Change,
+}
+
+/// How many events are kept for pages that were away for a moment.
+const KEPT: usize = 4096;
+
+/// Hands events to all pages, in order.
+#[derive(Debug)]
+pub(crate) struct Hub {
+    past: Mutex<Past>,
+    live: broadcast::Sender<Event>,
+}
+
+#[derive(Debug, Default)]
+struct Past {
+    next: u64,
+    events: VecDeque<Event>,
+}
+
+impl Default for Hub {
+    fn default() -> Self {
+        Self { past: Mutex::default(), live: broadcast::channel(KEPT).0 }
+    }
+}
+
+impl Hub {
+    fn past(&self) -> MutexGuard<'_, Past> {
+        self.past.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Tells everybody.
+    pub(crate) fn tell(&self, change: Change) {
+        let mut past = self.past();
+        let event = Event { seq: past.next, change };
+        past.next += 1;
+        past.events.push_back(event.clone());
+        if past.events.len() > KEPT {
+            past.events.pop_front();
+        }
+        // Sent under the lock, so that nobody sees two events in the wrong order; nobody may listen.
+        drop(self.live.send(event));
+    }
+
+    /// The events after `seen` that are still kept (or one that says that some are not), and all to come.
+    pub(crate) fn follow(&self, seen: Option<u64>) -> (Vec<Event>, broadcast::Receiver<Event>) {
+        let past = self.past();
+        let live = self.live.subscribe();
+        let Some(seen) = seen else { return (Vec::new(), live) };
+        let first_kept = past.events.front().map_or(past.next, |event| event.seq);
+        if seen + 1 < first_kept || seen >= past.next {
+            let seq = past.next.saturating_sub(1);
+            return (vec![Event { seq, change: Change::Gap }], live);
+        }
+        (past.events.iter().filter(|event| event.seq > seen).cloned().collect(), live)
+    }
+}

@@ -1,0 +1,46 @@
+//! Who may ask: pages of this server, on this machine.
+
+use axum::extract::Request;
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+
+/// The page may load from this server alone.
+const POLICY: &str = "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; style-src 'self' 'unsafe-inline'; \
+    script-src 'self'; connect-src 'self'; font-src 'self'; object-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+/// Refuses requests that were meant for another host (a page elsewhere whose name was bent to this
+/// machine) or come from a page of another origin.
+pub(crate) async fn only_this_machine(request: Request, next: Next) -> Response {
+    if !is_local_host(request.headers()) {
+        return (StatusCode::FORBIDDEN, "this server answers to localhost only\n").into_response();
+    }
+    if !is_own_origin(request.headers()) {
+        return (StatusCode::FORBIDDEN, "this server answers to its own page only\n").into_response();
+    }
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(POLICY));
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    response
+}
+
+fn host_name(authority: &str) -> &str {
+    match authority.strip_prefix('[') {
+        Some(rest) => rest.split(']').next().unwrap_or_default(),
+        None => authority.split(':').next().unwrap_or_default(),
+    }
+}
+
+fn is_local_host(headers: &HeaderMap) -> bool {
+    let host = headers.get(header::HOST).and_then(|host| host.to_str().ok());
+    host.is_some_and(|host| matches!(host_name(host), "localhost" | "127.0.0.1" | "::1"))
+}
+
+fn is_own_origin(headers: &HeaderMap) -> bool {
+    let Some(origin) = headers.get(header::ORIGIN) else { return true };
+    let host = headers.get(header::HOST).and_then(|host| host.to_str().ok());
+    let origin = origin.to_str().ok().and_then(|origin| origin.strip_prefix("http://"));
+    origin.is_some() && origin == host
+}

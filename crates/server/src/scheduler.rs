@@ -1,0 +1,453 @@
+//! Engine slots: claiming runs, following their engines, ending them.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use beryl_core::check::{Measured, judge, problem_of};
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{Command, EncodeRun, Event, FileRef, Job};
+use beryl_core::run::{ClashRule, RunEvent, RunState};
+use beryl_store::runs::{Claimed, Lease};
+use beryl_store::storages::Storage;
+use beryl_store::{StoreError, patiently};
+use beryl_worker::{JobControl, candidate, open_folder, remove_temporary, temporary_name};
+use tokio::sync::{Notify, Semaphore, watch};
+use uuid::Uuid;
+
+use crate::api::RunView;
+use crate::app::{App, ending};
+use crate::events::Change;
+use crate::files::source_ref;
+use crate::publish::{Finished, PublishError, name_problem, publish, skipped};
+
+/// How long a claim holds without being renewed.
+const LEASE: Duration = Duration::from_secs(20);
+/// How often claims are renewed.
+const RENEW_EVERY: Duration = Duration::from_secs(5);
+/// How often a run is begun again after its engine was lost.
+const MOST_ATTEMPTS: i32 = 3;
+/// How long a finished run's state is tried to be kept while the database is away.
+const PATIENCE: Duration = Duration::from_secs(600);
+/// How often waiting runs are looked for without being called.
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+/// The name under which the number of slots is kept.
+pub(crate) const SLOTS_SETTING: &str = "engine_slots";
+
+/// Which jobs are under way, and how to speak to them.
+#[derive(Debug)]
+pub(crate) struct Scheduler {
+    node: String,
+    wake: Notify,
+    jobs: Mutex<HashMap<Uuid, JobControl>>,
+}
+
+/// What the machine carries: one job for every two cores keeps encoders of many threads busy, and
+/// two on a small machine fill each other's gaps.
+pub(crate) fn usual_slots() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from).div_ceil(2).max(2)
+}
+
+impl Scheduler {
+    pub(crate) fn new(node: String) -> Self {
+        Self { node, wake: Notify::new(), jobs: Mutex::default() }
+    }
+
+    fn jobs(&self) -> MutexGuard<'_, HashMap<Uuid, JobControl>> {
+        self.jobs.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// There may be something to do.
+    pub(crate) fn wake(&self) {
+        self.wake.notify_one();
+    }
+
+    /// Says something to the engine that works on a run; answers whether there is one.
+    pub(crate) fn say(&self, run: Uuid, command: Command) -> bool {
+        let control = self.jobs().get(&run).cloned();
+        control.as_ref().map(|control| control.say(command)).is_some()
+    }
+
+    /// The runs that share an engine with this one, itself among them.
+    pub(crate) fn together_with(&self, run: Uuid) -> Vec<Uuid> {
+        let jobs = self.jobs();
+        let Some(own) = jobs.get(&run) else { return Vec::new() };
+        jobs.iter().filter(|(_, control)| control.is_same_job(own)).map(|(id, _)| *id).collect()
+    }
+}
+
+/// Claims and works off runs until the server ends.
+pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
+    recover(&app, true).await;
+    let slots = slots(&app).await;
+    let free = Arc::new(Semaphore::new(slots));
+    let mut jobs = tokio::task::JoinSet::new();
+    let mut looked_for_lost = tokio::time::Instant::now();
+    while !*stopped.borrow() {
+        let slot = tokio::select! {
+            slot = Arc::clone(&free).acquire_owned() => slot,
+            () = ending(&mut stopped) => break,
+        };
+        let Ok(slot) = slot else { break };
+        if looked_for_lost.elapsed() > LEASE {
+            looked_for_lost = tokio::time::Instant::now();
+            recover(&app, false).await;
+        }
+        match app.database.claim(&app.scheduler.node, LEASE).await {
+            Ok(claimed) if !claimed.is_empty() => {
+                let (app, stopped) = (Arc::clone(&app), stopped.clone());
+                jobs.spawn(async move {
+                    work(&app, claimed, stopped).await;
+                    drop(slot);
+                });
+            }
+            outcome => {
+                drop(slot);
+                if let Err(error) = outcome {
+                    tracing::warn!(%error, "no work could be claimed now");
+                }
+                tokio::select! {
+                    () = app.scheduler.wake.notified() => {}
+                    () = tokio::time::sleep(LOOK_EVERY) => {}
+                    () = ending(&mut stopped) => break,
+                }
+            }
+        }
+        while jobs.try_join_next().is_some() {}
+    }
+    while jobs.join_next().await.is_some() {}
+}
+
+async fn slots(app: &App) -> usize {
+    match app.database.setting::<usize>(SLOTS_SETTING).await {
+        Ok(slots) => slots.unwrap_or_else(usual_slots).clamp(1, 64),
+        Err(error) => {
+            tracing::warn!(%error, "the number of slots could not be read");
+            usual_slots()
+        }
+    }
+}
+
+/// Takes up what a worker that is gone has left.
+async fn recover(app: &App, include_own: bool) {
+    let taken = patiently(PATIENCE, || app.database.take_over_lost(&app.scheduler.node, include_own, LEASE)).await;
+    for claimed in taken.unwrap_or_else(|error| {
+        tracing::error!(%error, "what was left could not be taken up");
+        Vec::new()
+    }) {
+        let id = claimed.run.id;
+        if let Err(error) = recover_one(app, claimed).await {
+            tracing::error!(%error, run = %id, "a run that was left could not be taken up");
+        }
+        tell_run(app, id).await;
+    }
+}
+
+/// A checked file that lost its worker while it was being named is named now, or is found to have
+/// its name; everything else begins again.
+async fn recover_one(app: &App, claimed: Claimed) -> Result<(), StoreError> {
+    let storage = app.database.storage(claimed.run.storage).await?;
+    let root = PathBuf::from(&storage.root);
+    let lease = claimed.lease;
+    if claimed.run.state == RunState::Checking {
+        let is_there = |path: &beryl_core::path::StoragePath| size_of(&storage, path);
+        if let (Some(target), Some(size)) = (&claimed.run.target, claimed.run.size)
+            && claimed.run.temporary.as_ref().is_none_or(|temporary| is_there(temporary).is_none())
+            && is_there(target) == Some(size)
+        {
+            return app.database.finish(lease, RunState::Done, None, None).await;
+        }
+        if let Some(temporary) = claimed.run.temporary.clone().filter(|temporary| is_there(temporary) == claimed.run.size) {
+            let file = finished(&claimed, root, temporary);
+            return end(app, lease, publish(app, &file).await, None).await;
+        }
+    }
+    if let Some(temporary) = &claimed.run.temporary
+        && let Err(problem) = remove_temporary(Path::new(&storage.root), temporary)
+    {
+        tracing::warn!(%problem, "a temporary file stays");
+    }
+    if claimed.run.state == RunState::Paused {
+        return app.database.release_paused(lease).await;
+    }
+    app.database.put_back(lease, "its worker went away").await
+}
+
+fn size_of(storage: &Storage, path: &beryl_core::path::StoragePath) -> Option<u64> {
+    let folder = crate::files::open_storage(storage).ok()?;
+    folder.metadata(crate::files::system_path(path)).ok().map(|metadata| metadata.len())
+}
+
+fn finished(claimed: &Claimed, root: PathBuf, temporary: beryl_core::path::StoragePath) -> Finished {
+    Finished {
+        lease: claimed.lease,
+        root,
+        temporary,
+        stem: claimed.run.stem.clone(),
+        extension: claimed.plan.container.extension(),
+        clash: claimed.run.clash,
+    }
+}
+
+/// A run on its way, with the place of its file.
+struct Underway {
+    claimed: Claimed,
+    root: PathBuf,
+    output: FileRef,
+    ended: bool,
+    /// When its progress was last kept.
+    kept: tokio::time::Instant,
+}
+
+/// Works off runs of one source in one engine.
+async fn work(app: &App, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) {
+    for one in &claimed {
+        tell_run(app, one.run.id).await;
+    }
+    let mut underway = Vec::new();
+    for one in claimed {
+        let (id, lease) = (one.run.id, one.lease);
+        match prepare(app, one).await {
+            Ok(ready) => underway.push(ready),
+            Err(problem) => keep_end(app, lease, Err(problem.into()), None).await,
+        }
+        tell_run(app, id).await;
+    }
+    let Some(first) = underway.first() else { return };
+    let job = job(app, first.claimed.run.source, &underway).await;
+    let started = match job {
+        Ok(job) => app.engine.start(&job).await,
+        Err(problem) => Err(problem),
+    };
+    match started {
+        Ok(running) => follow(app, running, underway, stopped).await,
+        Err(problem) => fail_all(app, &mut underway, &problem, false).await,
+    }
+}
+
+async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Problem> {
+    let source = app.database.source(source).await.map_err(|error| store_problem(&error))?;
+    let storage = app.database.storage(source.storage).await.map_err(|error| store_problem(&error))?;
+    let runs = underway.iter().map(|one| EncodeRun { id: one.claimed.run.id, plan: one.claimed.plan.clone(), output: one.output.clone() });
+    Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect() })
+}
+
+fn store_problem(error: &StoreError) -> Problem {
+    Problem::new(ProblemKind::EngineLost, "the run could not be prepared", error.to_string())
+}
+
+/// Makes the folder, and notes the temporary name before anything is written under it.
+async fn prepare(app: &App, claimed: Claimed) -> Result<Underway, Problem> {
+    let storage = app.database.storage(claimed.run.storage).await.map_err(|error| store_problem(&error))?;
+    let root = PathBuf::from(&storage.root);
+    open_folder(&root, &claimed.run.stem.parent())?;
+    if claimed.run.clash == ClashRule::Skip {
+        let target = candidate(&claimed.run.stem, claimed.plan.container.extension(), 1).map_err(|error| name_problem(&error))?;
+        if size_of(&storage, &target).is_some() {
+            return Err(skipped(&target));
+        }
+    }
+    let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
+    let temporary = temporary_name(&claimed.run.stem, &id).map_err(|error| name_problem(&error))?;
+    app.database.set_temporary(claimed.lease, &temporary).await.map_err(|error| store_problem(&error))?;
+    let output = FileRef { root: storage.root, path: temporary };
+    Ok(Underway { claimed, root, output, ended: false, kept: tokio::time::Instant::now() })
+}
+
+async fn follow(app: &App, mut running: beryl_worker::RunningJob, mut underway: Vec<Underway>, mut stopped: watch::Receiver<bool>) {
+    let control = running.control();
+    app.scheduler.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
+    let mut renew = tokio::time::interval(RENEW_EVERY);
+    let mut paused = false;
+    loop {
+        tokio::select! {
+            event = running.next() => match event {
+                Some(event) => take(app, &mut underway, event).await,
+                None => break,
+            },
+            _ = renew.tick() => {
+                let leases: Vec<Lease> = underway.iter().filter(|one| !one.ended).map(|one| one.claimed.lease).collect();
+                // While the database is away the engine goes on: nobody else can claim either.
+                if let Ok(lost) = app.database.renew(&leases, LEASE).await {
+                    for lease in lost {
+                        control.say(Command::CancelRun { id: lease.run });
+                    }
+                }
+                let now_paused = is_paused(app, &underway).await;
+                if paused || now_paused {
+                    running.has_moved();
+                }
+                paused = now_paused;
+            }
+            () = ending(&mut stopped) => {
+                // Dropping the job ends its engine; what it made is taken up at the next start.
+                drop(running);
+                for one in underway.iter().filter(|one| !one.ended) {
+                    drop(remove_temporary(&one.root, &one.output.path));
+                }
+                break;
+            }
+        }
+    }
+    app.scheduler.jobs().retain(|id, _| !underway.iter().any(|one| one.claimed.run.id == *id));
+    app.scheduler.wake();
+}
+
+async fn is_paused(app: &App, underway: &[Underway]) -> bool {
+    let Some(one) = underway.iter().find(|one| !one.ended) else { return false };
+    app.database.run(one.claimed.run.id).await.is_ok_and(|run| run.state == RunState::Paused)
+}
+
+async fn take(app: &App, underway: &mut [Underway], event: Event) {
+    match event {
+        Event::Progress { id, progress } => {
+            app.hub.tell(Change::Progress { id, progress });
+            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && one.kept.elapsed() > Duration::from_secs(2)) {
+                one.kept = tokio::time::Instant::now();
+                if let Err(error) = app.database.save_progress(id, &progress).await {
+                    tracing::debug!(%error, "progress was not kept");
+                }
+            }
+        }
+        Event::Written { id, measured } => {
+            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id) {
+                one.ended = true;
+                conclude(app, one, &measured).await;
+                tell_run(app, id).await;
+            }
+        }
+        Event::RunFailed { id, problem } => {
+            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && !one.ended) {
+                one.ended = true;
+                keep_end(app, one.claimed.lease, Err(problem.into()), None).await;
+                tell_run(app, id).await;
+            }
+        }
+        Event::Failed { problem } => fail_all(app, underway, &problem, problem.kind == ProblemKind::EngineLost).await,
+        Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Ended { .. } => {}
+    }
+}
+
+/// Judges a written file and, where it is as planned, gives it its name.
+async fn conclude(app: &App, one: &Underway, measured: &Measured) {
+    let lease = one.claimed.lease;
+    let report = judge(&one.claimed.plan, measured);
+    if let Some(problem) = problem_of(&one.claimed.plan, measured, &report) {
+        drop(remove_temporary(&one.root, &one.output.path));
+        return keep_end(app, lease, Err(problem.into()), None).await;
+    }
+    let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.reading)).await;
+    if let Err(error) = kept {
+        tracing::warn!(%error, run = %lease.run, "the run is no longer ours");
+        drop(remove_temporary(&one.root, &one.output.path));
+        return;
+    }
+    let file = finished(&one.claimed, one.root.clone(), one.output.path.clone());
+    let outcome = loop {
+        match publish(app, &file).await {
+            Err(PublishError::Store(error)) if error.is_passing() => tokio::time::sleep(Duration::from_millis(500)).await,
+            outcome => break outcome,
+        }
+    };
+    if outcome.is_err() {
+        drop(remove_temporary(&one.root, &one.output.path));
+    }
+    keep_end(app, lease, outcome, None).await;
+}
+
+/// Everything that has not ended ends with this problem, or begins again where that may help.
+async fn fail_all(app: &App, underway: &mut [Underway], problem: &Problem, again: bool) {
+    for one in underway.iter_mut().filter(|one| !one.ended) {
+        one.ended = true;
+        drop(remove_temporary(&one.root, &one.output.path));
+        let lease = one.claimed.lease;
+        if again && one.claimed.run.attempts < MOST_ATTEMPTS {
+            let put = patiently(PATIENCE, || app.database.put_back(lease, &problem.why)).await;
+            if let Err(error) = put {
+                tracing::warn!(%error, run = %lease.run, "the run could not be put back");
+            }
+        } else {
+            keep_end(app, lease, Err(problem.clone().into()), None).await;
+        }
+        tell_run(app, lease.run).await;
+    }
+}
+
+/// Keeps how a run ended, however long the database is away.
+async fn keep_end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>, cpu_seconds: Option<f64>) {
+    let problem = match outcome {
+        Ok(_) => None,
+        Err(PublishError::Refused(problem)) => Some(problem),
+        Err(PublishError::Store(error)) => {
+            tracing::warn!(%error, run = %lease.run, "the run is no longer ours");
+            return;
+        }
+    };
+    let state = end_state(problem.as_ref());
+    let kept = patiently(PATIENCE, || app.database.finish(lease, state, problem.as_ref(), cpu_seconds)).await;
+    if let Err(error) = kept {
+        tracing::warn!(%error, run = %lease.run, "how the run ended could not be kept");
+    }
+}
+
+/// The same without waiting, while runs are taken up.
+async fn end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>, cpu_seconds: Option<f64>) -> Result<(), StoreError> {
+    let problem = match outcome {
+        Ok(_) => None,
+        Err(PublishError::Refused(problem)) => Some(problem),
+        Err(PublishError::Store(error)) => return Err(error),
+    };
+    app.database.finish(lease, end_state(problem.as_ref()), problem.as_ref(), cpu_seconds).await
+}
+
+fn end_state(problem: Option<&Problem>) -> RunState {
+    match problem.map(|problem| problem.kind) {
+        None => RunState::Done,
+        Some(ProblemKind::Cancelled) => RunState::Cancelled,
+        Some(_) => RunState::Failed,
+    }
+}
+
+/// Tells pages what a run is like now.
+pub(crate) async fn tell_run(app: &App, id: Uuid) {
+    match app.database.run(id).await {
+        Ok(run) => app.hub.tell(Change::Run { run: RunView::of(&run) }),
+        Err(error) => tracing::debug!(%error, "a change could not be told"),
+    }
+}
+
+/// What a person asks of a run.
+pub(crate) async fn act(app: &App, id: Uuid, event: RunEvent) -> Result<(), StoreError> {
+    match event {
+        RunEvent::Pause | RunEvent::Resume => {
+            let command = if event == RunEvent::Pause { Command::Pause } else { Command::Resume };
+            let group = app.scheduler.together_with(id);
+            if group.is_empty() {
+                // No engine is there: a waiting run is held, a held one waits again.
+                let event = if event == RunEvent::Pause { RunEvent::Pause } else { RunEvent::Requeue };
+                app.database.change(id, event).await?;
+            } else {
+                // Runs that share a decode stand still together.
+                app.scheduler.say(id, command);
+                for member in &group {
+                    match app.database.change(*member, event).await {
+                        Ok(_) | Err(StoreError::Changed) => {}
+                        Err(error) => return Err(error),
+                    }
+                }
+                for member in group {
+                    tell_run(app, member).await;
+                }
+            }
+        }
+        // The engine puts its file away and answers; the run's end is kept then.
+        RunEvent::Cancel if app.scheduler.say(id, Command::CancelRun { id }) => {}
+        other => {
+            app.database.change(id, other).await?;
+        }
+    }
+    app.scheduler.wake();
+    tell_run(app, id).await;
+    Ok(())
+}

@@ -1,0 +1,5 @@
+CREATE TABLE IF NOT EXISTS run_progress (
+    run_id BINARY(16) NOT NULL PRIMARY KEY,
+    progress LONGTEXT NOT NULL CHECK (JSON_VALID(progress)),
+    FOREIGN KEY (run_id) REFERENCES runs (id) ON DELETE CASCADE
+);

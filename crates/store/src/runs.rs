@@ -1,0 +1,522 @@
+//! Runs: the queue, its leases, and what came out.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use beryl_core::check::CheckReport;
+use beryl_core::path::StoragePath;
+use beryl_core::plan::Plan;
+use beryl_core::problem::Problem;
+use beryl_core::rational::Rational;
+use beryl_core::reading::Reading;
+use beryl_core::run::{ClashRule, Progress, RunEvent, RunState};
+use chrono::{DateTime, Utc};
+use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
+use uuid::Uuid;
+
+use crate::sheets::{clash_rule, clash_word};
+use crate::{Database, StoreError, json};
+
+/// A run to be queued.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewRun {
+    /// The source.
+    pub source: Uuid,
+    /// The sheet and column it comes from, where it does.
+    pub output: Option<(Uuid, Uuid)>,
+    /// What to make.
+    pub plan: Plan,
+    /// The storage it goes to.
+    pub storage: Uuid,
+    /// Path and name there, without extension.
+    pub stem: StoragePath,
+    /// What happens when the name is taken.
+    pub clash: ClashRule,
+    /// Higher comes first.
+    pub priority: i32,
+}
+
+/// A run as the queue and the sheets show it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Run {
+    /// Its id.
+    pub id: Uuid,
+    /// Its place in the order of queueing.
+    pub seq: i64,
+    /// The source.
+    pub source: Uuid,
+    /// The column it belongs to.
+    pub deliverable: Option<Uuid>,
+    /// The sheet it belongs to.
+    pub sheet: Option<Uuid>,
+    /// Where it is in its life.
+    pub state: RunState,
+    /// Higher comes first.
+    pub priority: i32,
+    /// The storage it goes to.
+    pub storage: Uuid,
+    /// Path and name there, without extension.
+    pub stem: StoragePath,
+    /// What happens when the name is taken.
+    pub clash: ClashRule,
+    /// How often it was begun.
+    pub attempts: i32,
+    /// The file under its temporary name, while there is one.
+    pub temporary: Option<StoragePath>,
+    /// The final name, once it is chosen.
+    pub target: Option<StoragePath>,
+    /// Bytes of the finished file.
+    pub size: Option<u64>,
+    /// Why it failed.
+    pub problem: Option<Problem>,
+    /// How far it was last.
+    pub progress: Option<Progress>,
+    /// When it was last begun.
+    pub started: Option<DateTime<Utc>>,
+    /// When it ended.
+    pub finished: Option<DateTime<Utc>>,
+}
+
+/// What belongs to one run alone and is too large for lists.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunDetails {
+    /// What was to be made.
+    pub plan: Plan,
+    /// The verdict on the file.
+    pub report: Option<CheckReport>,
+    /// The facts of the file.
+    pub reading: Option<Reading>,
+}
+
+/// The names of what a run is made of.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunNames {
+    /// The source's file name.
+    pub source: String,
+    /// The preset's name.
+    pub preset: String,
+    /// The sheet's name, while there is one.
+    pub sheet: Option<String>,
+    /// Seconds that the output lasts.
+    pub seconds: Option<f64>,
+}
+
+/// The right to work on a run, until the lease ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lease {
+    /// The run.
+    pub run: Uuid,
+    /// Which lease of this run it is.
+    pub epoch: i64,
+}
+
+/// A run that was claimed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Claimed {
+    /// The lease.
+    pub lease: Lease,
+    /// The run.
+    pub run: Run,
+    /// What to make.
+    pub plan: Plan,
+}
+
+/// Outputs of one source that are made together, at most.
+const MOST_TOGETHER: u32 = 8;
+
+const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
+    runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
+const TABLES: &str = "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id";
+
+fn path(text: Option<String>) -> Result<Option<StoragePath>, sqlx::Error> {
+    text.map(|text| text.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))).transpose()
+}
+
+fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
+    let state: String = row.try_get("state")?;
+    let stem = path(Some(row.try_get("stem")?))?.unwrap_or_default();
+    Ok(Run {
+        id: row.try_get("id")?,
+        seq: row.try_get("seq")?,
+        source: row.try_get("source_id")?,
+        deliverable: row.try_get("deliverable_id")?,
+        sheet: row.try_get("sheet_id")?,
+        state: RunState::from_word(&state).ok_or_else(|| sqlx::Error::Decode(format!("unknown state {state}").into()))?,
+        priority: row.try_get("priority")?,
+        storage: row.try_get("storage_id")?,
+        stem,
+        clash: clash_rule(row.try_get("clash")?)?,
+        attempts: row.try_get("attempts")?,
+        temporary: path(row.try_get("temporary")?)?,
+        target: path(row.try_get("target")?)?,
+        size: row.try_get("size")?,
+        problem: json::optional(row.try_get("problem")?)?,
+        progress: json::optional(row.try_get("progress")?)?,
+        started: row.try_get("started")?,
+        finished: row.try_get("finished")?,
+    })
+}
+
+impl Database {
+    /// Queues runs, all or none, in this order.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn queue_runs(&self, runs: &[NewRun]) -> Result<Vec<Uuid>, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let mut ids = Vec::with_capacity(runs.len());
+        for new in runs {
+            let id = Uuid::now_v7();
+            sqlx::query(
+                "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, plan, storage_id, stem, clash, priority) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            )
+            .bind(id)
+            .bind(new.source)
+            .bind(new.output.map(|(sheet, _)| sheet))
+            .bind(new.output.map(|(_, deliverable)| deliverable))
+            .bind(json::text(&new.plan)?)
+            .bind(new.storage)
+            .bind(new.stem.to_string())
+            .bind(clash_word(new.clash))
+            .bind(new.priority)
+            .execute(&mut *work)
+            .await?;
+            ids.push(id);
+        }
+        work.commit().await?;
+        Ok(ids)
+    }
+
+    async fn select_runs(&self, condition: &str, id: Option<Uuid>) -> Result<Vec<Run>, StoreError> {
+        let statement = format!("SELECT {COLUMNS} FROM {TABLES} WHERE {condition}");
+        let mut query = sqlx::query(AssertSqlSafe(statement));
+        if let Some(id) = id {
+            query = query.bind(id);
+        }
+        let rows = query.fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(run).collect::<Result<_, _>>()?)
+    }
+
+    /// One run.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn run(&self, id: Uuid) -> Result<Run, StoreError> {
+        self.select_runs("runs.id = ?", Some(id)).await?.pop().ok_or(StoreError::NotFound("run"))
+    }
+
+    /// Plan, verdict and facts of one run.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn run_details(&self, id: Uuid) -> Result<RunDetails, StoreError> {
+        let row = sqlx::query("SELECT plan, report, reading FROM runs WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row = row.ok_or(StoreError::NotFound("run"))?;
+        Ok(RunDetails {
+            plan: json::value(row.try_get("plan")?)?,
+            report: json::optional(row.try_get("report")?)?,
+            reading: json::optional(row.try_get("reading")?)?,
+        })
+    }
+
+    /// The last run of each cell of a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Run>, StoreError> {
+        let latest = "runs.seq IN (SELECT MAX(seq) FROM runs WHERE sheet_id = ? GROUP BY source_id, deliverable_id)";
+        self.select_runs(latest, Some(sheet)).await
+    }
+
+    /// Everything that is not at its end, in the order in which it will be worked on, and then the
+    /// newest `ended` runs that are.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn queue(&self, ended: u32) -> Result<Vec<Run>, StoreError> {
+        let open = "runs.state IN ('running', 'checking', 'paused', 'waiting') ORDER BY \
+                    FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.seq";
+        let mut all = self.select_runs(open, None).await?;
+        let closed = format!("runs.state IN ('done', 'failed', 'cancelled') ORDER BY runs.finished DESC LIMIT {ended}");
+        all.extend(self.select_runs(&closed, None).await?);
+        Ok(all)
+    }
+
+    /// The names of what runs are made of, for lists.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn run_names(&self, ids: &[Uuid]) -> Result<HashMap<Uuid, RunNames>, StoreError> {
+        if ids.is_empty() {
+            return Ok(HashMap::new());
+        }
+        let marks = vec!["?"; ids.len()].join(", ");
+        let statement = format!(
+            "SELECT runs.id, sources.path, sheets.name AS sheet, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
+             JSON_VALUE(runs.plan, '$.duration') AS duration FROM runs JOIN sources ON sources.id = runs.source_id \
+             LEFT JOIN sheets ON sheets.id = runs.sheet_id WHERE runs.id IN ({marks})"
+        );
+        let mut query = sqlx::query(AssertSqlSafe(statement));
+        for id in ids {
+            query = query.bind(id);
+        }
+        let mut names = HashMap::new();
+        for row in query.fetch_all(&self.pool).await? {
+            let source = path(Some(row.try_get("path")?))?.unwrap_or_default().name();
+            let duration: Option<String> = row.try_get("duration")?;
+            let seconds = duration.and_then(|text| text.parse::<Rational>().ok()).map(Rational::to_f64);
+            let preset: Option<String> = row.try_get("preset")?;
+            names.insert(row.try_get("id")?, RunNames { source, preset: preset.unwrap_or_default(), sheet: row.try_get("sheet")?, seconds });
+        }
+        Ok(names)
+    }
+
+    /// Claims the next run that waits, together with others of the same source that wait, for
+    /// `lease` from now. Nothing where nothing waits.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn claim(&self, owner: &str, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let first = sqlx::query("SELECT id, source_id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, seq LIMIT 1 FOR UPDATE SKIP LOCKED")
+            .fetch_optional(&mut *work)
+            .await?;
+        let Some(first) = first else { return Ok(Vec::new()) };
+        let source: Uuid = first.try_get("source_id")?;
+        let ids: Vec<Uuid> = sqlx::query_scalar(
+            "SELECT id FROM runs WHERE source_id = ? AND state = 'waiting' ORDER BY priority DESC, seq LIMIT ? FOR UPDATE SKIP LOCKED",
+        )
+        .bind(source)
+        .bind(MOST_TOGETHER)
+        .fetch_all(&mut *work)
+        .await?;
+        let mut claimed = Vec::with_capacity(ids.len());
+        for id in ids {
+            claimed.push(lease_run(&mut work, id, owner, lease).await?);
+        }
+        work.commit().await?;
+        Ok(claimed)
+    }
+
+    /// Prolongs leases. Answers those that are lost.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn renew(&self, leases: &[Lease], lease: Duration) -> Result<Vec<Lease>, StoreError> {
+        let mut lost = Vec::new();
+        for held in leases {
+            let renewed = sqlx::query(
+                "UPDATE runs SET lease_until = NOW(6) + INTERVAL ? MICROSECOND WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+            )
+            .bind(micros(lease))
+            .bind(held.run)
+            .bind(held.epoch)
+            .execute(&self.pool)
+            .await?;
+            if renewed.rows_affected() == 0 {
+                lost.push(*held);
+            }
+        }
+        Ok(lost)
+    }
+
+    /// Keeps how far a run is.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn save_progress(&self, id: Uuid, progress: &Progress) -> Result<(), StoreError> {
+        sqlx::query("INSERT INTO run_progress (run_id, progress) VALUES (?, ?) ON DUPLICATE KEY UPDATE progress = VALUES(progress)")
+            .bind(id)
+            .bind(json::text(progress)?)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Notes under which temporary name a leased run is written.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn set_temporary(&self, lease: Lease, temporary: &StoragePath) -> Result<(), StoreError> {
+        let query = sqlx::query("UPDATE runs SET temporary = ?, target = NULL WHERE id = ? AND lease_epoch = ?").bind(temporary.to_string());
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    }
+
+    /// The file is written and passed its check: keeps what was found, before it is named.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn set_checking(&self, lease: Lease, report: &CheckReport, reading: &Reading) -> Result<(), StoreError> {
+        let query = sqlx::query(
+            "UPDATE runs SET state = 'checking', report = ?, reading = ?, size = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+        );
+        let query = query.bind(json::text(report)?).bind(json::text(reading)?).bind(reading.size.0);
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    }
+
+    /// Notes the name that the file is about to get, so that after a crash the file is found.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn set_target(&self, lease: Lease, target: &StoragePath) -> Result<(), StoreError> {
+        let query = sqlx::query("UPDATE runs SET target = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'").bind(target.to_string());
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    }
+
+    /// Ends a leased run: done, failed or cancelled.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn finish(&self, lease: Lease, state: RunState, problem: Option<&Problem>, cpu_seconds: Option<f64>) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        let ended = sqlx::query(
+            "UPDATE runs SET state = ?, problem = ?, cpu_seconds = ?, temporary = NULL, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \
+             WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+        )
+        .bind(state.word())
+        .bind(problem.map(json::text).transpose()?)
+        .bind(cpu_seconds)
+        .bind(lease.run)
+        .bind(lease.epoch)
+        .execute(&mut *work)
+        .await?;
+        changed(ended.rows_affected())?;
+        end_attempt(&mut work, lease, problem.map_or(state.word(), |problem| problem.why.as_str())).await?;
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// Puts a leased run back into the queue, because its engine was lost.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn put_back(&self, lease: Lease, why: &str) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        let put = sqlx::query(
+            "UPDATE runs SET state = 'waiting', temporary = NULL, target = NULL, lease_owner = NULL, lease_until = NULL \
+             WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+        )
+        .bind(lease.run)
+        .bind(lease.epoch)
+        .execute(&mut *work)
+        .await?;
+        changed(put.rows_affected())?;
+        end_attempt(&mut work, lease, why).await?;
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// Runs whose worker is gone: those of `owner` (which has just started and cannot be working
+    /// on anything), and those of anybody whose lease has ended. Each is leased anew to `owner`, so
+    /// that the old worker, should it still be there, can change nothing more.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn take_over_lost(&self, owner: &str, include_own: bool, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let ids: Vec<Uuid> = sqlx::query_scalar(
+            "SELECT id FROM runs WHERE state IN ('running', 'checking', 'paused') AND lease_owner IS NOT NULL \
+             AND ((? AND lease_owner = ?) OR lease_until < NOW(6)) FOR UPDATE SKIP LOCKED",
+        )
+        .bind(include_own)
+        .bind(owner)
+        .fetch_all(&mut *work)
+        .await?;
+        let mut taken = Vec::with_capacity(ids.len());
+        for id in ids {
+            sqlx::query(
+                "UPDATE runs SET lease_owner = ?, lease_epoch = lease_epoch + 1, lease_until = NOW(6) + INTERVAL ? MICROSECOND WHERE id = ?",
+            )
+            .bind(owner)
+            .bind(micros(lease))
+            .bind(id)
+            .execute(&mut *work)
+            .await?;
+            taken.push(claimed(&mut work, id).await?);
+        }
+        work.commit().await?;
+        Ok(taken)
+    }
+
+    /// A paused run whose engine is gone stays paused, with nobody's lease on it.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn release_paused(&self, lease: Lease) -> Result<(), StoreError> {
+        let query = sqlx::query(
+            "UPDATE runs SET lease_owner = NULL, lease_until = NULL, temporary = NULL WHERE id = ? AND lease_epoch = ? AND state = 'paused'",
+        );
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    }
+
+    /// Changes a run's state by `event`, as a person asked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the event cannot happen (any more).
+    pub async fn change(&self, id: Uuid, event: RunEvent) -> Result<RunState, StoreError> {
+        let now = self.run(id).await?.state;
+        let next = now.after(event).map_err(|_| StoreError::Changed)?;
+        let ended = if next.is_final() { ", finished = NOW(6), lease_owner = NULL" } else { "" };
+        let begun = if event == RunEvent::Retry { ", problem = NULL, attempts = 0, finished = NULL" } else { "" };
+        let statement = format!("UPDATE runs SET state = ?{ended}{begun} WHERE id = ? AND state = ?");
+        let query = sqlx::query(AssertSqlSafe(statement)).bind(next.word()).bind(id).bind(now.word());
+        changed(query.execute(&self.pool).await?.rows_affected())?;
+        Ok(next)
+    }
+
+    /// Moves waiting runs before (or behind) others.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn set_priority(&self, id: Uuid, priority: i32) -> Result<(), StoreError> {
+        sqlx::query("UPDATE runs SET priority = ? WHERE id = ?").bind(priority).bind(id).execute(&self.pool).await?;
+        Ok(())
+    }
+}
+
+fn micros(duration: Duration) -> i64 {
+    i64::try_from(duration.as_micros()).unwrap_or(i64::MAX)
+}
+
+fn changed(rows: u64) -> Result<(), StoreError> {
+    if rows == 0 { Err(StoreError::Changed) } else { Ok(()) }
+}
+
+async fn claimed(work: &mut Transaction<'_, MySql>, id: Uuid) -> Result<Claimed, StoreError> {
+    let statement = format!("SELECT {COLUMNS}, runs.plan, runs.lease_epoch FROM {TABLES} WHERE runs.id = ?");
+    let row = sqlx::query(AssertSqlSafe(statement)).bind(id).fetch_one(&mut **work).await?;
+    let lease = Lease { run: id, epoch: row.try_get("lease_epoch")? };
+    Ok(Claimed { lease, run: run(&row)?, plan: json::value(row.try_get("plan")?)? })
+}
+
+async fn lease_run(work: &mut Transaction<'_, MySql>, id: Uuid, owner: &str, lease: Duration) -> Result<Claimed, StoreError> {
+    sqlx::query(
+        "UPDATE runs SET state = 'running', lease_owner = ?, lease_epoch = lease_epoch + 1, lease_until = NOW(6) + INTERVAL ? MICROSECOND, \
+         attempts = attempts + 1, started = NOW(6), finished = NULL, problem = NULL WHERE id = ?",
+    )
+    .bind(owner)
+    .bind(micros(lease))
+    .bind(id)
+    .execute(&mut **work)
+    .await?;
+    let claimed = claimed(work, id).await?;
+    sqlx::query("INSERT INTO attempts (run_id, lease_epoch, owner) VALUES (?, ?, ?)")
+        .bind(id)
+        .bind(claimed.lease.epoch)
+        .bind(owner)
+        .execute(&mut **work)
+        .await?;
+    sqlx::query("DELETE FROM run_progress WHERE run_id = ?").bind(id).execute(&mut **work).await?;
+    Ok(claimed)
+}
+
+async fn end_attempt(work: &mut Transaction<'_, MySql>, lease: Lease, outcome: &str) -> Result<(), StoreError> {
+    let outcome: String = outcome.chars().take(200).collect();
+    sqlx::query("UPDATE attempts SET ended = NOW(6), outcome = ? WHERE run_id = ? AND ended IS NULL")
+        .bind(outcome)
+        .bind(lease.run)
+        .execute(&mut **work)
+        .await?;
+    Ok(())
+}

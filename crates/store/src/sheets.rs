@@ -1,0 +1,312 @@
+//! Sheets: their rows, their columns, and what is set for single cells.
+
+use beryl_core::preset::Preset;
+use beryl_core::run::ClashRule;
+use serde_json::Value;
+use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, Row};
+use uuid::Uuid;
+
+use crate::sources::{COLUMNS, Source, source};
+use crate::{Database, StoreError, json};
+
+/// A sheet's head.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sheet {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+}
+
+/// A sheet in the list of all.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SheetSummary {
+    /// The sheet.
+    pub sheet: Sheet,
+    /// How many sources.
+    pub sources: i64,
+    /// How many deliverables.
+    pub deliverables: i64,
+    /// How many finished runs.
+    pub done: i64,
+    /// When it was made.
+    pub created: chrono::DateTime<chrono::Utc>,
+}
+
+/// A row.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SheetSource {
+    /// The source.
+    pub source: Source,
+    /// The folders between the one that was chosen and the source, which may be empty.
+    pub folder: String,
+}
+
+/// A column.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Deliverable {
+    /// Its id.
+    pub id: Uuid,
+    /// The sheet it belongs to.
+    pub sheet: Uuid,
+    /// The preset as it was when the column was made or last changed.
+    pub preset: Preset,
+    /// Where outputs go; nothing for the source's own storage and folder.
+    pub storage: Option<Uuid>,
+    /// The folder there.
+    pub folder: String,
+    /// How outputs are named.
+    pub name_pattern: String,
+    /// What happens when a name is taken.
+    pub clash: ClashRule,
+}
+
+/// What is set for one cell, where something is.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OutputSetting {
+    /// The row.
+    pub source: Uuid,
+    /// The column.
+    pub deliverable: Uuid,
+    /// Whether it is wanted.
+    pub enabled: bool,
+    /// The editor's own settings, a merge patch on the preset.
+    pub overrides: Option<Value>,
+}
+
+pub(crate) fn clash_word(rule: ClashRule) -> &'static str {
+    match rule {
+        ClashRule::Number => "number",
+        ClashRule::Skip => "skip",
+        ClashRule::Replace => "replace",
+    }
+}
+
+pub(crate) fn clash_rule(word: &str) -> Result<ClashRule, sqlx::Error> {
+    json::value(&format!("\"{word}\""))
+}
+
+fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
+    Ok(Deliverable {
+        id: row.try_get("id")?,
+        sheet: row.try_get("sheet_id")?,
+        preset: json::value(row.try_get("preset")?)?,
+        storage: row.try_get("storage_id")?,
+        folder: row.try_get("folder")?,
+        name_pattern: row.try_get("name_pattern")?,
+        clash: clash_rule(row.try_get("clash")?)?,
+    })
+}
+
+impl Database {
+    /// All sheets, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn sheets(&self) -> Result<Vec<SheetSummary>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT sheets.id, sheets.name, sheets.created, \
+             (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id) AS sources, \
+             (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id) AS deliverables, \
+             (SELECT COUNT(*) FROM runs WHERE sheet_id = sheets.id AND state = 'done') AS done \
+             FROM sheets ORDER BY created DESC",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let summary = |row: &MySqlRow| {
+            Ok::<_, sqlx::Error>(SheetSummary {
+                sheet: Sheet { id: row.try_get("id")?, name: row.try_get("name")? },
+                sources: row.try_get("sources")?,
+                deliverables: row.try_get("deliverables")?,
+                done: row.try_get("done")?,
+                created: row.try_get("created")?,
+            })
+        };
+        Ok(rows.iter().map(summary).collect::<Result<_, _>>()?)
+    }
+
+    /// One sheet's head.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn sheet(&self, id: Uuid) -> Result<Sheet, StoreError> {
+        let row = sqlx::query("SELECT id, name FROM sheets WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row = row.ok_or(StoreError::NotFound("sheet"))?;
+        Ok(Sheet { id: row.try_get("id")?, name: row.try_get("name")? })
+    }
+
+    /// Adds a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn add_sheet(&self, name: &str) -> Result<Sheet, StoreError> {
+        let id = Uuid::now_v7();
+        sqlx::query("INSERT INTO sheets (id, name) VALUES (?, ?)").bind(id).bind(name).execute(&self.pool).await?;
+        Ok(Sheet { id, name: name.to_owned() })
+    }
+
+    /// Gives a sheet another name.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn rename_sheet(&self, id: Uuid, name: &str) -> Result<(), StoreError> {
+        let changed = sqlx::query("UPDATE sheets SET name = ? WHERE id = ?").bind(name).bind(id).execute(&self.pool).await?;
+        if changed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
+    }
+
+    /// Removes a sheet. What was made stays, and so does the record of its runs.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn remove_sheet(&self, id: Uuid) -> Result<(), StoreError> {
+        let removed = sqlx::query("DELETE FROM sheets WHERE id = ?").bind(id).execute(&self.pool).await?;
+        if removed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
+    }
+
+    /// The rows of a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn sheet_sources(&self, sheet: Uuid) -> Result<Vec<SheetSource>, StoreError> {
+        let statement = format!(
+            "SELECT {COLUMNS}, sheet_sources.folder FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
+             WHERE sheet_sources.sheet_id = ? ORDER BY sheet_sources.position, sources.id"
+        );
+        let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
+        let row_of = |row: &MySqlRow| Ok::<_, sqlx::Error>(SheetSource { source: source(row)?, folder: row.try_get("folder")? });
+        Ok(rows.iter().map(row_of).collect::<Result<_, _>>()?)
+    }
+
+    /// Adds sources (with their folders) at the end of a sheet; those that stand there already stay
+    /// where they are. Answers how many are new.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn add_sheet_sources(&self, sheet: Uuid, sources: &[(Uuid, String)]) -> Result<u64, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let last: Option<i32> =
+            sqlx::query_scalar("SELECT MAX(position) FROM sheet_sources WHERE sheet_id = ? FOR UPDATE").bind(sheet).fetch_one(&mut *work).await?;
+        let mut added = 0;
+        for (position, (source, folder)) in (last.unwrap_or(0) + 1..).zip(sources) {
+            added += sqlx::query("INSERT IGNORE INTO sheet_sources (sheet_id, source_id, position, folder) VALUES (?, ?, ?, ?)")
+                .bind(sheet)
+                .bind(source)
+                .bind(position)
+                .bind(folder)
+                .execute(&mut *work)
+                .await?
+                .rows_affected();
+        }
+        work.commit().await?;
+        Ok(added)
+    }
+
+    /// Takes sources out of a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn remove_sheet_sources(&self, sheet: Uuid, sources: &[Uuid]) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        for source in sources {
+            sqlx::query("DELETE FROM sheet_sources WHERE sheet_id = ? AND source_id = ?").bind(sheet).bind(source).execute(&mut *work).await?;
+        }
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// The columns of a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn deliverables(&self, sheet: Uuid) -> Result<Vec<Deliverable>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM deliverables WHERE sheet_id = ? ORDER BY position, id").bind(sheet).fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(deliverable).collect::<Result<_, _>>()?)
+    }
+
+    /// One column.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn deliverable(&self, id: Uuid) -> Result<Deliverable, StoreError> {
+        let row = sqlx::query("SELECT * FROM deliverables WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        Ok(deliverable(&row.ok_or(StoreError::NotFound("deliverable"))?)?)
+    }
+
+    /// Adds a column at the end of its sheet, or changes the one with this id.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn save_deliverable(&self, column: &Deliverable) -> Result<(), StoreError> {
+        sqlx::query(
+            "INSERT INTO deliverables (id, sheet_id, position, preset, storage_id, folder, name_pattern, clash) \
+             SELECT ?, ?, COALESCE(MAX(position), 0) + 1, ?, ?, ?, ?, ? FROM deliverables WHERE sheet_id = ? \
+             ON DUPLICATE KEY UPDATE preset = VALUES(preset), storage_id = VALUES(storage_id), folder = VALUES(folder), \
+             name_pattern = VALUES(name_pattern), clash = VALUES(clash)",
+        )
+        .bind(column.id)
+        .bind(column.sheet)
+        .bind(json::text(&column.preset)?)
+        .bind(column.storage)
+        .bind(&column.folder)
+        .bind(&column.name_pattern)
+        .bind(clash_word(column.clash))
+        .bind(column.sheet)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Removes a column. What was made stays.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn remove_deliverable(&self, id: Uuid) -> Result<(), StoreError> {
+        let removed = sqlx::query("DELETE FROM deliverables WHERE id = ?").bind(id).execute(&self.pool).await?;
+        if removed.rows_affected() == 0 { Err(StoreError::NotFound("deliverable")) } else { Ok(()) }
+    }
+
+    /// What is set for single cells of a sheet.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn output_settings(&self, sheet: Uuid) -> Result<Vec<OutputSetting>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT outputs.* FROM outputs JOIN deliverables ON deliverables.id = outputs.deliverable_id WHERE deliverables.sheet_id = ?",
+        )
+        .bind(sheet)
+        .fetch_all(&self.pool)
+        .await?;
+        let setting = |row: &MySqlRow| {
+            Ok::<_, sqlx::Error>(OutputSetting {
+                source: row.try_get("source_id")?,
+                deliverable: row.try_get("deliverable_id")?,
+                enabled: row.try_get("enabled")?,
+                overrides: json::optional(row.try_get("overrides")?)?,
+            })
+        };
+        Ok(rows.iter().map(setting).collect::<Result<_, _>>()?)
+    }
+
+    /// Sets single cells, all or none.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn save_output_settings(&self, settings: &[OutputSetting]) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        for setting in settings {
+            sqlx::query(
+                "INSERT INTO outputs (deliverable_id, source_id, enabled, overrides) VALUES (?, ?, ?, ?) \
+                 ON DUPLICATE KEY UPDATE enabled = VALUES(enabled), overrides = VALUES(overrides)",
+            )
+            .bind(setting.deliverable)
+            .bind(setting.source)
+            .bind(setting.enabled)
+            .bind(setting.overrides.as_ref().map(json::text).transpose()?)
+            .execute(&mut *work)
+            .await?;
+        }
+        work.commit().await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,68 @@
+//! Named root folders.
+
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use uuid::Uuid;
+
+use crate::{Database, StoreError};
+
+/// A named root folder that may be read from and written to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Storage {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The folder on this machine.
+    pub root: String,
+}
+
+fn storage(row: &MySqlRow) -> Result<Storage, sqlx::Error> {
+    Ok(Storage { id: row.try_get("id")?, name: row.try_get("name")?, root: row.try_get("root")? })
+}
+
+impl Database {
+    /// All storages by name.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn storages(&self) -> Result<Vec<Storage>, StoreError> {
+        let rows = sqlx::query("SELECT id, name, root FROM storages ORDER BY name").fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(storage).collect::<Result<_, _>>()?)
+    }
+
+    /// One storage.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn storage(&self, id: Uuid) -> Result<Storage, StoreError> {
+        let row = sqlx::query("SELECT id, name, root FROM storages WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        Ok(storage(&row.ok_or(StoreError::NotFound("storage"))?)?)
+    }
+
+    /// Adds a storage.
+    ///
+    /// # Errors
+    /// [`StoreError::NameTaken`] where another one bears the name.
+    pub async fn add_storage(&self, name: &str, root: &str) -> Result<Storage, StoreError> {
+        let id = Uuid::now_v7();
+        sqlx::query("INSERT INTO storages (id, name, root) VALUES (?, ?, ?)")
+            .bind(id)
+            .bind(name)
+            .bind(root)
+            .execute(&self.pool)
+            .await
+            .map_err(|error| StoreError::or_taken(error, name))?;
+        Ok(Storage { id, name: name.to_owned(), root: root.to_owned() })
+    }
+
+    /// Forgets a storage; its files stay.
+    ///
+    /// # Errors
+    /// [`StoreError::InUse`] where sources or outputs refer to it.
+    pub async fn remove_storage(&self, id: Uuid) -> Result<(), StoreError> {
+        let removed = sqlx::query("DELETE FROM storages WHERE id = ?").bind(id).execute(&self.pool).await;
+        let removed = removed.map_err(|error| StoreError::or_in_use(error, "the storage"))?;
+        if removed.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
+    }
+}
