@@ -37,7 +37,7 @@ impl Database {
             .after_connect(|connection, _| {
                 Box::pin(async move {
                     // Claims skip locked rows; under REPEATABLE READ they would deadlock.
-                    connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED, time_zone = '+00:00'").await.map(|_| ())
+                    connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED").await.map(|_| ())
                 })
             })
             .connect_with(options)

@@ -1,0 +1,95 @@
+//! The application on a free port, with a state folder of its own.
+
+use std::path::{Path, PathBuf};
+
+use beryl_demo::{Clip, clips, make};
+use beryl_server::{Config, Server};
+use beryl_store::private_server::PrivateServer;
+use serde_json::{Value, json};
+
+use crate::Outcome;
+
+/// A running application; dropping it ends its database.
+pub struct Application {
+    address: String,
+    folder: tempfile::TempDir,
+    client: reqwest::Client,
+    // Dropped in this order: the server before its database.
+    _server: Server,
+    _database: PrivateServer,
+}
+
+impl Application {
+    /// Starts it, empty.
+    ///
+    /// # Errors
+    /// Where MariaDB or the engine is missing.
+    pub async fn start() -> Outcome<Self> {
+        let folder = tempfile::tempdir()?;
+        let database = PrivateServer::start(&folder.path().join("database"))?;
+        let config = Config {
+            listen: ([127, 0, 0, 1], 0).into(),
+            cache: folder.path().join("cache"),
+            database: database.url(),
+            node: "test".to_owned(),
+        };
+        let server = Server::start(config).await?;
+        let address = format!("http://{}", server.address());
+        Ok(Self { address, folder, client: reqwest::Client::new(), _server: server, _database: database })
+    }
+
+    /// Where its page is.
+    #[must_use]
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    /// A folder below its state, made where it is missing.
+    ///
+    /// # Errors
+    /// Where it cannot be made.
+    pub fn folder(&self, name: &str) -> Outcome<PathBuf> {
+        let folder = self.folder.path().join(name);
+        std::fs::create_dir_all(&folder)?;
+        Ok(folder)
+    }
+
+    /// Calls the API.
+    ///
+    /// # Errors
+    /// Where it refuses.
+    pub async fn call(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Outcome<Value> {
+        let mut request = self.client.request(method, format!("{}{path}", self.address));
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let response = request.send().await?;
+        let status = response.status();
+        let text = response.text().await?;
+        if !status.is_success() {
+            return Err(format!("{path}: {status}: {text}").into());
+        }
+        Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    /// Adds a folder as a storage.
+    ///
+    /// # Errors
+    /// Where the API refuses.
+    pub async fn add_storage(&self, name: &str, folder: &Path) -> Outcome<String> {
+        let made = self.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": name, "root": folder }))).await?;
+        Ok(made["id"].as_str().unwrap_or_default().to_owned())
+    }
+}
+
+/// Makes the demo clips with these names, cut to `seconds`, in `folder`.
+///
+/// # Errors
+/// Where one cannot be made or there is none of the name.
+pub fn make_clips(folder: &Path, names: &[&str], seconds: i64) -> Outcome<()> {
+    for name in names {
+        let clip = clips().into_iter().find(|clip| clip.path.ends_with(name)).ok_or_else(|| format!("no clip {name}"))?;
+        make(&Clip { seconds, path: clip.path, ..clip }, folder)?;
+    }
+    Ok(())
+}

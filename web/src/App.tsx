@@ -1,0 +1,100 @@
+/** The frame of the page: the rail, the place that is open, and messages. */
+import Box from "@mui/material/Box";
+import CssBaseline from "@mui/material/CssBaseline";
+import { ThemeProvider } from "@mui/material/styles";
+import useMediaQuery from "@mui/material/useMediaQuery";
+import { useQueryClient } from "@tanstack/react-query";
+import { lazy, type ReactNode, Suspense, useEffect, useMemo, useState } from "react";
+import { Navigate, NavLink, Route, Routes } from "react-router";
+import { follow } from "./api/live";
+import { Facet } from "./shared/Facet";
+import { PresetSign, QueueSign, SettingSign, SheetSign } from "./shared/icons";
+import { Messages } from "./shared/Messages";
+import { themeOf } from "./shared/theme";
+import { type Look, LookContext, storedLook, storeLook } from "./shared/look";
+import { SheetPage } from "./sheets/SheetPage";
+import { SheetsPage } from "./sheets/SheetsPage";
+
+const QueuePage = lazy(() => import("./queue/QueuePage"));
+const PresetsPage = lazy(() => import("./presets/PresetsPage"));
+const SettingsPage = lazy(() => import("./settings/SettingsPage"));
+
+const PLACES: { path: string; name: string; sign: ReactNode }[] = [
+  { path: "/sheets", name: "Sheets", sign: <SheetSign /> },
+  { path: "/queue", name: "Queue", sign: <QueueSign /> },
+  { path: "/presets", name: "Presets", sign: <PresetSign /> },
+  { path: "/settings", name: "Settings", sign: <SettingSign /> },
+];
+
+function Rail() {
+  return (
+    <Box component="nav" aria-label="Places" sx={{ width: 68, flex: "none", borderRight: 1, borderColor: "divider", display: "flex", flexDirection: "column", gap: 0.5, alignItems: "center", py: 1.25 }}>
+      <Box sx={{ height: 36, color: "primary.main" }}>
+        <img src="/facet.svg" alt="Beryl" width={28} height={28} />
+      </Box>
+      {PLACES.map((place) => (
+        <Box
+          key={place.path}
+          component={NavLink}
+          to={place.path}
+          sx={{
+            width: 60,
+            py: 0.9,
+            borderRadius: 2,
+            display: "flex",
+            flexDirection: "column",
+            alignItems: "center",
+            gap: 0.3,
+            fontSize: 11,
+            color: "text.secondary",
+            textDecoration: "none",
+            "&:hover": { bgcolor: "background.paper" },
+            "&.active": { bgcolor: "action.selected", color: "text.primary", "& svg": { color: "primary.main" } },
+            "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" },
+          }}
+        >
+          {place.sign}
+          {place.name}
+        </Box>
+      ))}
+    </Box>
+  );
+}
+
+export function App() {
+  const prefersDark = useMediaQuery("(prefers-color-scheme: dark)");
+  const [look, setLook] = useState<Look>(storedLook);
+  const mode = look === "system" ? (prefersDark ? "dark" : "light") : look;
+  const theme = useMemo(() => themeOf(mode), [mode]);
+  const client = useQueryClient();
+  useEffect(() => follow(client), [client]);
+  const change = (next: Look) => {
+    storeLook(next);
+    setLook(next);
+  };
+  return (
+    <ThemeProvider theme={theme}>
+      <CssBaseline />
+      <LookContext value={{ look, change }}>
+        <Messages>
+          <Box sx={{ display: "flex", height: "100vh" }}>
+            <Rail />
+            <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+              <Suspense fallback={<Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>}>
+                <Routes>
+                  <Route path="/" element={<Navigate to="/sheets" replace />} />
+                  <Route path="/sheets" element={<SheetsPage />} />
+                  <Route path="/sheets/:id" element={<SheetPage />} />
+                  <Route path="/queue" element={<QueuePage />} />
+                  <Route path="/presets" element={<PresetsPage />} />
+                  <Route path="/settings" element={<SettingsPage />} />
+                  <Route path="*" element={<Navigate to="/sheets" replace />} />
+                </Routes>
+              </Suspense>
+            </Box>
+          </Box>
+        </Messages>
+      </LookContext>
+    </ThemeProvider>
+  );
+}

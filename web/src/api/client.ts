@@ -1,0 +1,114 @@
+/** Calls to the server. Types come from its own description. */
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Sheet = Schemas["SheetView"];
+export type SheetItem = Schemas["SheetItem"];
+export type SourceRow = Schemas["SourceRow"];
+export type Deliverable = Schemas["DeliverableColumn"];
+export type Cell = Schemas["Cell"];
+export type CellKey = Schemas["CellKey"];
+export type Run = Schemas["RunView"];
+export type RunState = Schemas["RunState"];
+export type Progress = NonNullable<Run["progress"]>;
+export type Output = Schemas["OutputView"];
+export type Preset = Schemas["Preset"];
+export type PresetItem = Schemas["PresetView"];
+export type Storage = Schemas["StorageView"];
+export type Entry = Schemas["Entry"];
+export type QueueItem = Schemas["QueueItem"];
+export type Problem = Schemas["Problem"];
+export type Settings = Schemas["Settings"];
+export type Change = Schemas["Change"];
+export type StreamEvent = Schemas["Event"];
+
+/** A refusal of the server, with what to do next. */
+export class Refusal extends Error {
+  readonly problem: Problem;
+
+  constructor(problem: Problem) {
+    super(`${problem.what}: ${problem.why}`);
+    this.problem = problem;
+  }
+}
+
+function isProblem(value: unknown): value is Problem {
+  return typeof value === "object" && value !== null && "what" in value && "why" in value && "next" in value;
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const init: RequestInit = { method };
+  if (body !== undefined) {
+    init.body = JSON.stringify(body);
+    init.headers = { "content-type": "application/json" };
+  }
+  let response: Response;
+  try {
+    response = await fetch(path, init);
+  } catch (error) {
+    throw new Refusal({
+      kind: "internal",
+      what: "the server could not be reached",
+      why: "it does not answer",
+      next: "Look whether it is running; this page goes on by itself when it is back.",
+      details: String(error),
+    });
+  }
+  const text = await response.text();
+  const answer: unknown = text === "" ? undefined : parse(text);
+  if (!response.ok) {
+    throw new Refusal(
+      isProblem(answer)
+        ? answer
+        : { kind: "internal", what: "the server refused", why: text || response.statusText, next: "Try again.", details: "" },
+    );
+  }
+  return answer as T;
+}
+
+function parse(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return text;
+  }
+}
+
+export interface NewDeliverable {
+  preset: Preset;
+  storage: string | null;
+  folder: string;
+  name_pattern: string;
+  clash: Deliverable["clash"];
+}
+
+export const api = {
+  sheets: () => call<SheetItem[]>("GET", "/api/sheets"),
+  sheet: (id: string) => call<Sheet>("GET", `/api/sheets/${id}`),
+  addSheet: (name: string) => call<Sheet>("POST", "/api/sheets", { name }),
+  renameSheet: (id: string, name: string) => call<undefined>("PATCH", `/api/sheets/${id}`, { name }),
+  removeSheet: (id: string) => call<undefined>("DELETE", `/api/sheets/${id}`),
+  addSources: (sheet: string, storage: string, paths: string[]) =>
+    call<{ added: number; found: number }>("POST", `/api/sheets/${sheet}/sources`, { storage, paths }),
+  removeSources: (sheet: string, sources: string[]) => call<undefined>("DELETE", `/api/sheets/${sheet}/sources`, { sources }),
+  addDeliverable: (sheet: string, column: NewDeliverable) => call<Deliverable>("POST", `/api/sheets/${sheet}/deliverables`, column),
+  changeDeliverable: (id: string, column: NewDeliverable) => call<Deliverable>("PUT", `/api/deliverables/${id}`, column),
+  removeDeliverable: (id: string) => call<undefined>("DELETE", `/api/deliverables/${id}`),
+  setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: unknown }) =>
+    call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),
+  run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[] }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
+  act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[]) => call<{ done: number }>("POST", "/api/runs", { action, runs }),
+  setPriority: (run: string, priority: number) => call<undefined>("PUT", `/api/runs/${run}/priority`, { priority }),
+  output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
+  queue: () => call<QueueItem[]>("GET", "/api/queue"),
+  presets: () => call<PresetItem[]>("GET", "/api/presets"),
+  savePreset: (preset: unknown) => call<PresetItem>("POST", "/api/presets", preset),
+  removePreset: (id: string) => call<undefined>("DELETE", `/api/presets/${id}`),
+  storages: () => call<Storage[]>("GET", "/api/storages"),
+  addStorage: (name: string, root: string) => call<Storage>("POST", "/api/storages", { name, root }),
+  removeStorage: (id: string) => call<undefined>("DELETE", `/api/storages/${id}`),
+  entries: (storage: string, path: string) =>
+    call<Entry[]>("GET", `/api/storages/${storage}/entries?path=${encodeURIComponent(path)}`),
+  settings: () => call<Settings>("GET", "/api/settings"),
+  saveSettings: (settings: Settings) => call<Settings>("PUT", "/api/settings", settings),
+};

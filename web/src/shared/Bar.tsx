@@ -1,0 +1,25 @@
+/** The head of a place: its name, what it holds, and its actions. */
+import Box from "@mui/material/Box";
+import type { ReactNode } from "react";
+
+export function Bar({ title, detail, children }: { title: ReactNode; detail?: ReactNode; children?: ReactNode }) {
+  return (
+    <Box component="header" sx={{ height: 45, flex: "none", display: "flex", alignItems: "center", gap: 2, px: 2, borderBottom: 1, borderColor: "divider" }}>
+      <Box component="h1" sx={{ fontSize: 16, fontWeight: 700, m: 0, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+        {title}
+      </Box>
+      <Box sx={{ color: "text.secondary", fontSize: 13, whiteSpace: "nowrap" }}>{detail}</Box>
+      <Box sx={{ flex: 1 }} />
+      {children}
+    </Box>
+  );
+}
+
+/** A key, as drawn beside the action it calls. */
+export function Key({ children }: { children: ReactNode }) {
+  return (
+    <Box component="kbd" sx={{ font: "inherit", fontSize: 11, border: 1, borderColor: "divider", borderRadius: 1, px: 0.6, ml: 0.75, color: "text.secondary" }}>
+      {children}
+    </Box>
+  );
+}

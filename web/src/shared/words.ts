@@ -1,0 +1,59 @@
+/** Figures and states in words. */
+import type { Run, RunState } from "../api/client";
+
+/** Decimal sizes with three figures: `98 MB`, `1.25 GB`. */
+export function sizeText(bytes: number): string {
+  let value = bytes;
+  let unit = "B";
+  for (const next of ["kB", "MB", "GB", "TB"]) {
+    if (value < 999.5) break;
+    value /= 1000;
+    unit = next;
+  }
+  const decimals = unit === "B" || value >= 99.95 ? 0 : value >= 9.995 ? 1 : 2;
+  return `${value.toFixed(decimals)} ${unit}`;
+}
+
+/** What is saved, as −98 %, or what is added, as +40 %. */
+export function changeText(before: number, after: number): string {
+  if (before <= 0) return "";
+  const percent = Math.round((after / before - 1) * 100);
+  return percent > 0 ? `+${String(percent)} %` : `−${String(-percent)} %`;
+}
+
+/** A span of time as 0:48 or 1:02:10. */
+export function spanText(seconds: number): string {
+  const whole = Math.max(0, Math.round(seconds));
+  const two = (value: number) => String(value).padStart(2, "0");
+  const minutes = Math.floor(whole / 60) % 60;
+  const hours = Math.floor(whole / 3600);
+  return hours > 0 ? `${String(hours)}:${two(minutes)}:${two(whole % 60)}` : `${String(minutes)}:${two(whole % 60)}`;
+}
+
+/** The clock at which something ends, as 03:40. */
+export function clockText(at: Date): string {
+  return at.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hour12: false });
+}
+
+export function plural(count: number, noun: string): string {
+  return `${String(count)} ${noun}${count === 1 ? "" : "s"}`;
+}
+
+const STATE_WORDS: Record<RunState, string> = {
+  waiting: "waiting",
+  running: "at work",
+  paused: "held",
+  checking: "checking",
+  done: "checked",
+  failed: "failed",
+  cancelled: "cancelled",
+};
+
+export function stateWord(state: RunState): string {
+  return STATE_WORDS[state];
+}
+
+/** Whether something still happens to the run. */
+export function isOpen(run: Run | null | undefined): run is Run {
+  return run != null && (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking");
+}

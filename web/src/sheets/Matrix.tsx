@@ -1,0 +1,245 @@
+/** The matrix: sources down, deliverables across, one output a cell. Only rows in sight are drawn. */
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type KeyboardEvent, memo, useEffect, useMemo, useRef } from "react";
+import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client";
+import { Facet, type FacetState } from "../shared/Facet";
+import { ClipSign } from "../shared/icons";
+import { MONO } from "../shared/theme";
+import { changeText, sizeText, spanText, stateWord } from "../shared/words";
+import { isWanted, totals } from "./totals";
+
+const ROW = 46;
+const HEAD = 74;
+const NAME = 312;
+const SUM = 110;
+
+interface Props {
+  sheet: Sheet;
+  chosen: CellKey | null;
+  onChoose: (cell: CellKey) => void;
+  onOpen: (cell: CellKey) => void;
+  onToggle: (cells: Cell[]) => void;
+  onAdd: (what: "sources" | "deliverable") => void;
+}
+
+export function Matrix({ sheet, chosen, onChoose, onOpen, onToggle, onAdd }: Props) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const columns = sheet.deliverables.length;
+  // The table is filled row by row, so a cell is found by counting.
+  const rows = useVirtualizer({ count: sheet.sources.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 8, paddingStart: HEAD });
+  const template = `${String(NAME)}px repeat(${String(Math.max(columns, 1))}, minmax(132px, 1fr)) ${String(SUM)}px`;
+  const columnTotals = useMemo(() => sheet.deliverables.map((column) => totals(sheet, (cell) => cell.deliverable === column.id)), [sheet]);
+  const all = useMemo(() => totals(sheet), [sheet]);
+  const row = chosen ? sheet.sources.findIndex((source) => source.id === chosen.source) : -1;
+  const column = chosen ? sheet.deliverables.findIndex((deliverable) => deliverable.id === chosen.deliverable) : -1;
+
+  useEffect(() => {
+    if (row >= 0) rows.scrollToIndex(row);
+    scroller.current?.querySelector<HTMLElement>("[data-chosen=true]")?.focus({ preventScroll: true });
+  }, [row, column, rows]);
+
+  const press = (event: KeyboardEvent) => {
+    const step: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
+    const move = step[event.key];
+    const cell = sheet.cells[row * columns + column];
+    if (move) {
+      const source = sheet.sources[Math.min(Math.max(row + move[0], 0), sheet.sources.length - 1)];
+      const deliverable = sheet.deliverables[Math.min(Math.max(column + move[1], 0), columns - 1)];
+      if (source && deliverable) onChoose({ source: source.id, deliverable: deliverable.id });
+    } else if (event.key === " " && cell) onToggle([cell]);
+    else if (event.key === "Enter" && cell) onOpen(cell);
+    else return;
+    event.preventDefault();
+  };
+
+  if (sheet.sources.length === 0) {
+    return (
+      <Box sx={{ m: "auto", textAlign: "center", maxWidth: 440, color: "text.secondary" }}>
+        <p>Rows are your sources: files, folders, whole camera cards. Columns are what each of them shall become.</p>
+        <Button variant="contained" onClick={() => { onAdd("sources"); }}>Add sources</Button>
+      </Box>
+    );
+  }
+  return (
+    <Box ref={scroller} role="grid" aria-label={sheet.name} tabIndex={0} onKeyDown={press} sx={{ flex: 1, minWidth: 0, overflow: "auto", "&:focus-visible": { outline: "none" } }}>
+      <Box sx={{ position: "relative", height: rows.getTotalSize() + ROW, minWidth: NAME + columns * 132 + SUM }}>
+        <Box role="row" sx={{ display: "grid", gridTemplateColumns: template, height: HEAD, position: "sticky", top: 0, zIndex: 2, bgcolor: "background.paper", borderBottom: 1, borderColor: "divider" }}>
+          <HeadCell>
+            <Box sx={{ mt: "auto", color: "text.secondary" }}>Source</Box>
+          </HeadCell>
+          {sheet.deliverables.map((deliverable) => (
+            <ColumnHead key={deliverable.id} deliverable={deliverable} />
+          ))}
+          {columns === 0 && (
+            <HeadCell>
+              <Button variant="contained" sx={{ m: "auto" }} onClick={() => { onAdd("deliverable"); }}>
+                Add a deliverable
+              </Button>
+            </HeadCell>
+          )}
+          <HeadCell>
+            <Box sx={{ mt: "auto", color: "text.secondary" }}>Row</Box>
+          </HeadCell>
+        </Box>
+        {rows.getVirtualItems().map((item) => {
+          const source = sheet.sources[item.index];
+          if (!source) return null;
+          const cells = sheet.cells.slice(item.index * columns, (item.index + 1) * columns);
+          return (
+            <Box key={source.id} role="row" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", top: item.start, left: 0, right: 0, borderBottom: 1, borderColor: "divider" }}>
+              <Source source={source} />
+              {cells.map((cell, place) => (
+                <OutputCell key={cell.deliverable} cell={cell} size={source.size ?? 0} isChosen={item.index === row && place === column} onChoose={onChoose} onOpen={onOpen} />
+              ))}
+              {columns === 0 && <Box />}
+              <Box role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1, display: "flex", alignItems: "center", color: "text.secondary" }}>
+                {sizeText(totals(sheet, (cell) => cell.source === source.id).after)}
+              </Box>
+            </Box>
+          );
+        })}
+        <Box role="row" data-testid="column-totals" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", bottom: 0, left: 0, right: 0, bgcolor: "background.paper" }}>
+          <Box sx={{ px: 1.25, display: "flex", alignItems: "center", color: "text.secondary" }}>Column</Box>
+          {columnTotals.map((sum, place) => (
+            <Box key={sheet.deliverables[place]?.id} role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1.25, display: "flex", alignItems: "center" }}>
+              {sizeText(sum.after)}
+            </Box>
+          ))}
+          {columns === 0 && <Box />}
+          <Box role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1, display: "flex", alignItems: "center", fontWeight: 700 }}>
+            {sizeText(all.after)}
+          </Box>
+        </Box>
+      </Box>
+    </Box>
+  );
+}
+
+function HeadCell({ children }: { children: React.ReactNode }) {
+  return (
+    <Box role="columnheader" sx={{ display: "flex", flexDirection: "column", px: 1.25, py: 1, borderLeft: 1, borderColor: "divider", minWidth: 0, "&:first-of-type": { borderLeft: 0 } }}>
+      {children}
+    </Box>
+  );
+}
+
+const clipped = { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } as const;
+
+function ColumnHead({ deliverable }: { deliverable: Deliverable }) {
+  return (
+    <HeadCell>
+      <Box sx={{ fontWeight: 700, ...clipped }}>{deliverable.preset.name}</Box>
+      <Box sx={{ fontSize: 12, color: "text.secondary", ...clipped }}>{deliverable.headline}</Box>
+      <Box sx={{ fontSize: 12, color: "text.secondary", display: "flex", justifyContent: "space-between", gap: 1 }}>
+        <Box sx={clipped}>{deliverable.frame}</Box>
+        <Box sx={{ opacity: 0.75, ...clipped, flex: "none" }}>{deliverable.storage ? `${deliverable.folder}/` : "beside it"}</Box>
+      </Box>
+    </HeadCell>
+  );
+}
+
+const Source = memo(function Source({ source }: { source: SourceRow }) {
+  const name = source.folder ? `${source.folder}/${source.name}` : source.name;
+  return (
+    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : name} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper" }}>
+      <Box sx={{ width: 56, height: 32, flex: "none", borderRadius: 0.75, overflow: "hidden", bgcolor: "action.selected", display: "grid", placeItems: "center", color: "text.secondary" }}>
+        {source.has_thumbnail ? <img src={`/api/sources/${source.id}/thumbnail`} alt="" width={56} height={32} style={{ objectFit: "cover" }} /> : <ClipSign />}
+      </Box>
+      <Box sx={{ minWidth: 0, flex: 1 }}>
+        <Box sx={{ fontWeight: 600, direction: "rtl", textAlign: "left", ...clipped }}>
+          <bdi>{name}</bdi>
+        </Box>
+        <Box sx={{ display: "flex", justifyContent: "space-between", gap: 1, fontSize: 12, color: source.problem ? "error.main" : "text.secondary" }}>
+          <Box sx={clipped}>{source.problem?.why ?? source.summary ?? "being read …"}</Box>
+          <Box sx={{ fontFamily: MONO, fontSize: 11, flex: "none" }}>{source.duration}</Box>
+        </Box>
+      </Box>
+    </Box>
+  );
+});
+
+interface Look {
+  state: FacetState;
+  head: string;
+  detail: string;
+  tone: string;
+}
+
+/** What a cell shows, in words. */
+function lookOf(cell: Cell, size: number): Look {
+  const forecast = cell.forecast == null ? "" : `≈ ${sizeText(cell.forecast)}`;
+  const saving = cell.forecast == null ? "" : changeText(size, cell.forecast);
+  const quiet = "text.secondary";
+  if (!isWanted(cell)) return { state: "off", head: "off", detail: cell.refusal?.replace("the source has ", "") ?? "not wanted", tone: quiet };
+  const { run } = cell;
+  if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
+  switch (run.state) {
+    case "done":
+      return { state: "done", head: sizeText(run.size ?? 0), detail: `checked · ${changeText(size, run.size ?? 0)}`, tone: quiet };
+    case "running": {
+      const percent = `${String(Math.floor((run.progress?.fraction ?? 0) * 100))} %`;
+      const left = run.progress?.remaining == null ? "" : ` · ${spanText(run.progress.remaining)} left`;
+      return { state: "running", head: forecast, detail: `${percent}${left}`, tone: quiet };
+    }
+    case "checking":
+    case "waiting":
+      return { state: run.state, head: forecast, detail: stateWord(run.state), tone: quiet };
+    case "paused":
+      return { state: "paused", head: forecast, detail: "held", tone: "secondary.main" };
+    case "failed":
+      return { state: "failed", head: "failed", detail: run.problem?.why ?? "", tone: "error.main" };
+    case "cancelled":
+      return { state: "cancelled", head: forecast, detail: run.problem?.kind === "name_taken" ? "name taken" : "cancelled", tone: quiet };
+  }
+}
+
+interface CellProps {
+  cell: Cell;
+  size: number;
+  isChosen: boolean;
+  onChoose: (cell: CellKey) => void;
+  onOpen: (cell: CellKey) => void;
+}
+
+const OutputCell = memo(function OutputCell({ cell, size, isChosen, onChoose, onOpen }: CellProps) {
+  const look = lookOf(cell, size);
+  const key = { source: cell.source, deliverable: cell.deliverable };
+  return (
+    <Box
+      role="gridcell"
+      tabIndex={isChosen ? 0 : -1}
+      data-chosen={isChosen}
+      data-state={look.state}
+      aria-selected={isChosen}
+      aria-label={`${look.head}, ${look.detail}`}
+      title={look.detail}
+      onClick={() => { onChoose(key); }}
+      onDoubleClick={() => { onOpen(key); }}
+      sx={{
+        position: "relative",
+        display: "flex",
+        alignItems: "center",
+        gap: 1.1,
+        px: 1.25,
+        minWidth: 0,
+        cursor: "default",
+        borderLeft: 1,
+        borderColor: "divider",
+        bgcolor: isChosen ? "action.selected" : undefined,
+        outline: isChosen ? "2px solid" : "none",
+        outlineColor: "primary.main",
+        outlineOffset: -2,
+        "&:hover": { bgcolor: "background.paper" },
+      }}
+    >
+      <Facet state={look.state} fraction={cell.run?.progress?.fraction ?? 0} />
+      <Box sx={{ minWidth: 0 }}>
+        <Box sx={{ fontWeight: 600, color: look.tone === "error.main" ? look.tone : look.state === "off" ? "text.secondary" : "text.primary", ...clipped }}>{look.head}</Box>
+        <Box sx={{ fontSize: 12, color: look.tone === "error.main" ? "text.secondary" : look.tone, ...clipped }}>{look.detail}</Box>
+      </Box>
+      {cell.own_settings && <Box title="has its own settings" sx={{ position: "absolute", top: 0, right: 0, borderTop: "9px solid", borderTopColor: "primary.main", borderLeft: "9px solid transparent" }} />}
+    </Box>
+  );
+});

@@ -1,0 +1,73 @@
+/** All sheets. */
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { api, type SheetItem } from "../api/client";
+import { keys } from "../api/live";
+import { Bar } from "../shared/Bar";
+import { Facet } from "../shared/Facet";
+import { useTell } from "../shared/messages";
+import { plural } from "../shared/words";
+
+export function SheetsPage() {
+  const { data: sheets } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
+  const navigate = useNavigate();
+  const { refuse } = useTell();
+  const begin = async () => {
+    try {
+      const sheet = await api.addSheet(`Sheet of ${new Date().toISOString().slice(0, 10)}`);
+      await navigate(`/sheets/${sheet.id}`);
+    } catch (error) {
+      refuse(error);
+    }
+  };
+  const action = (
+    <Button variant="contained" onClick={() => void begin()}>
+      New sheet
+    </Button>
+  );
+  return (
+    <>
+      <Bar title="Sheets" detail={sheets && plural(sheets.length, "sheet")}>
+        {action}
+      </Bar>
+      <Box sx={{ flex: 1, overflow: "auto", p: 3 }}>
+        {sheets?.length === 0 && (
+          <Box sx={{ maxWidth: 460, mx: "auto", mt: 10, textAlign: "center", color: "text.secondary" }}>
+            <Box sx={{ display: "grid", placeItems: "center", mb: 2 }}>
+              <Facet state="idle" size={48} />
+            </Box>
+            <p>A sheet is one batch of work: your sources are its rows, what they shall become its columns, and each cell is a file.</p>
+            {action}
+          </Box>
+        )}
+        <Box sx={{ display: "grid", gap: 1.5, gridTemplateColumns: "repeat(auto-fill, minmax(320px, 1fr))" }}>
+          {sheets?.map((sheet) => (
+            <SheetTile key={sheet.id} sheet={sheet} onOpen={() => void navigate(`/sheets/${sheet.id}`)} />
+          ))}
+        </Box>
+      </Box>
+    </>
+  );
+}
+
+function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) {
+  const cells = sheet.sources * sheet.deliverables;
+  const state = cells > 0 && sheet.done >= cells ? "done" : sheet.done > 0 ? "running" : "idle";
+  return (
+    <Box
+      component="button"
+      onClick={onOpen}
+      sx={{ font: "inherit", color: "inherit", textAlign: "left", bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 2, p: 2, display: "flex", gap: 2, alignItems: "center", cursor: "pointer", "&:hover, &:focus-visible": { borderColor: "primary.main", outline: "none" } }}
+    >
+      <Facet state={state} fraction={cells > 0 ? sheet.done / cells : 0} size={34} />
+      <Box sx={{ minWidth: 0 }}>
+        <Box sx={{ fontWeight: 700, fontSize: 15 }}>{sheet.name}</Box>
+        <Box sx={{ color: "text.secondary", fontSize: 13 }}>
+          {sheet.sources} × {sheet.deliverables} · {sheet.done} made · {sheet.created.slice(0, 10)}
+        </Box>
+      </Box>
+    </Box>
+  );
+}
