@@ -74,7 +74,7 @@ export function App() {
   };
   return (
     <ThemeProvider theme={theme}>
-      <CssBaseline />
+      <CssBaseline enableColorScheme />
       <LookContext value={{ look, change }}>
         <Messages>
           <Box sx={{ display: "flex", height: "100vh" }}>

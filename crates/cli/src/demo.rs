@@ -33,13 +33,24 @@ pub(crate) async fn seed(address: &str, state: &Path) -> Result<(), Problem> {
     }
     let ready = api.sheet(READY).await?;
     api.add_sources(&ready, &sources, &[""]).await?;
-    for (preset, folder) in [("web-1080", "web"), ("review-small", "review"), ("edit-friendly", "edit"), ("light-proxy", "proxy"), ("sound-only", "sound")] {
+    for (preset, folder) in [
+        ("web-1080", "web"),
+        ("review-small", "review"),
+        ("edit-friendly", "edit"),
+        ("light-proxy", "proxy"),
+        ("sound-only", "sound"),
+    ] {
         api.add_deliverable(&ready, preset, &outputs, folder).await?;
     }
-    api.wait(&format!("/api/sheets/{ready}"), |sheet| all(&sheet["sources"], |source| !source["summary"].is_null() || !source["problem"].is_null())).await?;
+    api.wait(&format!("/api/sheets/{ready}"), |sheet| {
+        all(&sheet["sources"], |source| !source["summary"].is_null() || !source["problem"].is_null())
+    })
+    .await?;
     api.post(&format!("/api/sheets/{finished}/run"), &json!({})).await?;
     api.wait(&format!("/api/sheets/{finished}"), |sheet| {
-        all(&sheet["cells"], |cell| matches!(cell["run"]["state"].as_str(), Some("done" | "failed")) || !cell["refusal"].is_null())
+        all(&sheet["cells"], |cell| {
+            matches!(cell["run"]["state"].as_str(), Some("done" | "failed")) || !cell["refusal"].is_null()
+        })
     })
     .await
 }
@@ -49,9 +60,11 @@ fn all(list: &Value, check: impl Fn(&Value) -> bool) -> bool {
 }
 
 async fn make_media(folder: &Path) -> Result<(), Problem> {
-    let program = std::env::current_exe().ok().and_then(|own| Some(own.parent()?.join("beryl-demo"))).filter(|program| program.is_file());
+    let program =
+        std::env::current_exe().ok().and_then(|own| Some(own.parent()?.join("beryl-demo"))).filter(|program| program.is_file());
     let program = program.ok_or_else(|| {
-        Problem::new(ProblemKind::Missing, "the demo media could not be made", "the program beryl-demo is not beside this one").with_next("Build it with `cargo build --release`, or start without --demo.")
+        Problem::new(ProblemKind::Missing, "the demo media could not be made", "the program beryl-demo is not beside this one")
+            .with_next("Build it with `cargo build --release`, or start without --demo.")
     })?;
     println!("Drawing the demo media (only the first time) …");
     let status = tokio::process::Command::new(program).arg(folder).kill_on_drop(true).status().await;
@@ -69,7 +82,8 @@ struct Api<'a> {
 
 impl Api<'_> {
     async fn answer(&self, request: reqwest::RequestBuilder) -> Result<Value, Problem> {
-        let failed = |error: reqwest::Error| Problem::new(ProblemKind::Internal, "the demo could not be set up", error.to_string());
+        let failed =
+            |error: reqwest::Error| Problem::new(ProblemKind::Internal, "the demo could not be set up", error.to_string());
         let response = request.send().await.map_err(failed)?;
         let status = response.status();
         let body = response.text().await.map_err(failed)?;

@@ -49,8 +49,15 @@ struct Report {
 #[derive(Serialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
 enum Line<'a> {
-    Progress { source: &'a str, preset: &'a str, progress: Progress },
-    Report { #[serde(flatten)] report: &'a Report },
+    Progress {
+        source: &'a str,
+        preset: &'a str,
+        progress: Progress,
+    },
+    Report {
+        #[serde(flatten)]
+        report: &'a Report,
+    },
 }
 
 /// An output on its way.
@@ -64,9 +71,12 @@ struct Underway {
 pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
     let engine = Engine::locate()?;
     let (presets, overrides) = chosen(&task.choice)?;
-    std::fs::create_dir_all(&task.out).map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.out.display()), &error))?;
-    let out = std::path::absolute(&task.out).map_err(|error| Problem::from_io(format!("the folder {} could not be opened", task.out.display()), &error))?;
-    let bars = if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
+    std::fs::create_dir_all(&task.out)
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.out.display()), &error))?;
+    let out = std::path::absolute(&task.out)
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", task.out.display()), &error))?;
+    let bars =
+        if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
     let mut all = Report::default();
     for (number, file) in task.files.iter().enumerate() {
         encode_file(task, &engine, file, number, &out, &presets, &overrides, &bars, &mut all).await;
@@ -154,7 +164,8 @@ fn tell(task: &EncodeTask, problem: &Problem) {
 }
 
 fn bar(bars: &MultiProgress, name: &str, preset: &Preset) -> ProgressBar {
-    let style = ProgressStyle::with_template("{prefix:40!} {bar:30} {percent:>3} % {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+    let style = ProgressStyle::with_template("{prefix:40!} {bar:30} {percent:>3} % {msg}")
+        .unwrap_or_else(|_| ProgressStyle::default_bar());
     bars.add(ProgressBar::new(1000).with_style(style).with_prefix(format!("{} → {}", short(name), preset.name)))
 }
 
@@ -166,7 +177,13 @@ fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
     candidate(stem, plan.container.extension(), 1).is_ok_and(|path| out.join(path.to_string()).exists())
 }
 
-fn prepare(plan: Plan, preset: &Preset, source: &SourceRef, number: usize, out: &Path) -> Result<(EncodeRun, StoragePath), Problem> {
+fn prepare(
+    plan: Plan,
+    preset: &Preset,
+    source: &SourceRef,
+    number: usize,
+    out: &Path,
+) -> Result<(EncodeRun, StoragePath), Problem> {
     let what = || format!("{} cannot be named", preset.name);
     let fields = NameFields {
         source: source.file.path.stem(),
@@ -226,7 +243,9 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
                         output.report.size_after = Some(measured.reading.size);
                         output.report.file = Some(out.join(path.to_string()).display().to_string());
                         output.bar.set_position(1000);
-                        output.bar.finish_with_message(format!("{} → {}, checked", output.report.size_before, measured.reading.size));
+                        output
+                            .bar
+                            .finish_with_message(format!("{} → {}, checked", output.report.size_before, measured.reading.size));
                     }
                     Ok(None) => output.report.skipped = true,
                     Err(problem) => {
@@ -241,7 +260,8 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
                 }
             }
             Some(Event::Failed { problem }) => {
-                for output in underway.iter_mut().filter(|output| output.report.file.is_none() && output.report.problem.is_none()) {
+                for output in underway.iter_mut().filter(|output| output.report.file.is_none() && output.report.problem.is_none())
+                {
                     drop(remove_temporary(out, &output.run.output.path));
                     output.report.problem = Some(problem.clone());
                 }
@@ -266,14 +286,19 @@ fn show(bar: &ProgressBar, progress: Progress) {
 
 fn human(seconds: f64) -> String {
     let left = Duration::from_secs_f64(seconds.clamp(0.0, 1e7)).as_secs();
-    if left < 3600 { format!("{}:{:02}", left / 60, left % 60) } else { format!("{}:{:02}:{:02}", left / 3600, left / 60 % 60, left % 60) }
+    if left < 3600 {
+        format!("{}:{:02}", left / 60, left % 60)
+    } else {
+        format!("{}:{:02}:{:02}", left / 3600, left / 60 % 60, left % 60)
+    }
 }
 
 /// Gives the file its name; nothing where the rule says that the old file stays.
 fn finish(output: &Underway, out: &Path, rule: ClashRule) -> Result<Option<StoragePath>, Problem> {
     let extension = output.run.plan.container.extension();
     for number in 1..10_000 {
-        let target = candidate(&output.stem, extension, number).map_err(|error| Problem::new(ProblemKind::Invalid, "the output cannot be named", error.to_string()))?;
+        let target = candidate(&output.stem, extension, number)
+            .map_err(|error| Problem::new(ProblemKind::Invalid, "the output cannot be named", error.to_string()))?;
         match place(out, &output.run.output.path, &target, rule == ClashRule::Replace)? {
             Placed::Done => return Ok(Some(target)),
             Placed::Taken if rule == ClashRule::Skip => {

@@ -39,7 +39,9 @@ pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &Value, na
     plan(reading, preset, overrides).map_err(|error| {
         let what = format!("{} cannot be made of {name}", preset.name);
         match &error {
-            PlanError::NothingToMake { .. } => Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Choose another preset for this file."),
+            PlanError::NothingToMake { .. } => {
+                Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Choose another preset for this file.")
+            }
             PlanError::Impossible(_) | PlanError::Overrides(_) => Problem::new(ProblemKind::Invalid, what, error.to_string()),
         }
     })

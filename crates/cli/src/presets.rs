@@ -18,7 +18,14 @@ pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
         json_line(&presets);
     } else {
         for preset in presets {
-            println!("{:16} {} ({}, {}, {})", preset.id, preset.name, preset.container.words(), preset.headline(), preset.frame_words());
+            println!(
+                "{:16} {} ({}, {}, {})",
+                preset.id,
+                preset.name,
+                preset.container.words(),
+                preset.headline(),
+                preset.frame_words()
+            );
             println!("{:16} {}", "", preset.use_when);
         }
     }

@@ -40,7 +40,13 @@ fn print(reading: &Reading) {
                 let rate = picture.frame_rate.map_or_else(String::new, |rate| {
                     format!(" · {}{}", if picture.varies { "varies around " } else { "" }, rate_text(rate))
                 });
-                println!("{head} · {}×{} · {}{rate} · {}", picture.width, picture.height, picture.pixel_format, picture.field_order.words());
+                println!(
+                    "{head} · {}×{} · {}{rate} · {}",
+                    picture.width,
+                    picture.height,
+                    picture.pixel_format,
+                    picture.field_order.words()
+                );
             }
             Content::Sound(sound) => println!("{head} · {} · {} kHz{language}", sound.layout, f64::from(sound.sample_rate) / 1e3),
             Content::Subtitles => println!("{head} · subtitles{language}"),

@@ -26,9 +26,15 @@ pub(crate) fn describe() -> Result<ExitCode, Problem> {
 pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
     let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("warn"));
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
-    let not_started = |error: &dyn std::fmt::Display| Problem::new(ProblemKind::Internal, "the application could not be started", error.to_string());
-    std::fs::create_dir_all(&task.state).map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.state.display()), &error))?;
-    let state = task.state.canonicalize().map_err(|error| Problem::from_io(format!("the folder {} could not be found", task.state.display()), &error))?;
+    let not_started = |error: &dyn std::fmt::Display| {
+        Problem::new(ProblemKind::Internal, "the application could not be started", error.to_string())
+    };
+    std::fs::create_dir_all(&task.state)
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.state.display()), &error))?;
+    let state = task
+        .state
+        .canonicalize()
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be found", task.state.display()), &error))?;
     let _only_one = lock(&state)?;
     let private = match &task.database {
         Some(_) => None,
@@ -57,7 +63,8 @@ fn lock(state: &Path) -> Result<std::fs::File, Problem> {
         Ok(()) => Ok(file),
         Err(std::fs::TryLockError::WouldBlock) => {
             let what = format!("the application could not be started on {}", state.display());
-            Err(Problem::new(ProblemKind::Invalid, what, "it is running there already").with_next("Use the one that runs, end it first, or choose another folder with --state."))
+            Err(Problem::new(ProblemKind::Invalid, what, "it is running there already")
+                .with_next("Use the one that runs, end it first, or choose another folder with --state."))
         }
         Err(std::fs::TryLockError::Error(error)) => Err(failed(error)),
     }

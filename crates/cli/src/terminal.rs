@@ -32,9 +32,11 @@ pub(crate) fn file_ref(path: &Path) -> Result<FileRef, Problem> {
     let name = absolute.file_name().ok_or_else(|| Problem::new(ProblemKind::NotMedia, what(), "it is a folder, not a file"))?;
     let folder = absolute.parent().unwrap_or(Path::new("/"));
     let root = folder.to_str().ok_or_else(|| {
-        Problem::new(ProblemKind::Invalid, what(), "the name of its folder is not UTF-8").with_next("Change into that folder and name the file alone, or rename the folder.")
+        Problem::new(ProblemKind::Invalid, what(), "the name of its folder is not UTF-8")
+            .with_next("Change into that folder and name the file alone, or rename the folder.")
     })?;
-    let path = StoragePath::from_bytes(name.as_bytes()).map_err(|error| Problem::new(ProblemKind::Invalid, what(), error.to_string()))?;
+    let path = StoragePath::from_bytes(name.as_bytes())
+        .map_err(|error| Problem::new(ProblemKind::Invalid, what(), error.to_string()))?;
     Ok(FileRef { root: root.to_owned(), path })
 }
 
@@ -54,7 +56,8 @@ pub(crate) fn find_preset(name: &str) -> Result<Preset, Problem> {
         let why = format!("known are {}, and files that end in .json", known.join(", "));
         return Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why));
     }
-    let text = std::fs::read_to_string(name).map_err(|error| Problem::from_io(format!("the preset {name} could not be read"), &error))?;
+    let text = std::fs::read_to_string(name)
+        .map_err(|error| Problem::from_io(format!("the preset {name} could not be read"), &error))?;
     Preset::from_json(&text).map_err(|error| preset_problem(name, &error))
 }
 

@@ -110,12 +110,7 @@ pub fn judge(plan: &Plan, measured: &Measured) -> CheckReport {
     if measured.decode_faults > 0 {
         remarks.push(format!("The source had {} faults while it was decoded; look at the output there.", measured.decode_faults));
     }
-    CheckReport {
-        passed: judge.items.iter().all(|item| item.passed),
-        size: measured.reading.size,
-        items: judge.items,
-        remarks,
-    }
+    CheckReport { passed: judge.items.iter().all(|item| item.passed), size: measured.reading.size, items: judge.items, remarks }
 }
 
 fn judge_container(plan: &Plan, measured: &Measured, judge: &mut Judge) {
@@ -216,7 +211,12 @@ fn judge_sound(plan: &Plan, measured: &Measured, judge: &mut Judge) {
         }
         match measure {
             Some(measure) => {
-                judge.item(name("sound"), "decodes", if measure.decodes { "decodes" } else { "does not decode" }, measure.decodes);
+                judge.item(
+                    name("sound"),
+                    "decodes",
+                    if measure.decodes { "decodes" } else { "does not decode" },
+                    measure.decodes,
+                );
             }
             None => judge.item(name("sound packets"), "readable", "none", false),
         }
@@ -256,8 +256,9 @@ pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Opt
         return None;
     }
     // A source that ends early makes a file that is too short: the source is to be named, not the file.
-    if let (Some(planned), Some(end)) = (plan.picture.as_ref().and_then(|picture| picture.duration), measured.source_end)
-        && planned - end > Rational::constant(1, 4)
+    if let (Some(picture), Some(end)) = (&plan.picture, measured.source_end)
+        && let (Some(planned), Some(frame)) = (picture.duration, picture.frame_rate.rate().inverse())
+        && planned - end > frame
     {
         let why = format!("it should last {:.2} s and could be read up to {:.2} s only", planned.to_f64(), end.to_f64());
         return Some(Problem::new(ProblemKind::CutShort, "the source ends too early", why));

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::plan::{Plan, PicturePlan, SoundPlan};
+use crate::plan::{PicturePlan, Plan, SoundPlan};
 use crate::preset::{Container, Effort, PictureCodec, Preset, Profile, RateControl, SoundCodec};
 use crate::rational::Rational;
 use crate::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
@@ -158,9 +158,12 @@ fn appetite(codec: &str) -> Option<f64> {
 /// the forecast goes half way (on a scale of ratios) from the model to what the source spent.
 fn weigh_in_source(model: BitRate, picture: &PicturePlan, reading: &Reading) -> BitRate {
     let Some((stream, source)) = reading.picture() else { return model };
-    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), appetite(picture.codec.probe_name())) else { return model };
+    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), appetite(picture.codec.probe_name())) else {
+        return model;
+    };
     let Some(spent) = stream.bit_rate.or(reading.bit_rate).filter(|rate| rate.0 > 0) else { return model };
-    let pixels = f64::from(picture.width) * f64::from(picture.height) / (f64::from(source.width) * f64::from(source.height)).max(1.0);
+    let pixels =
+        f64::from(picture.width) * f64::from(picture.height) / (f64::from(source.width) * f64::from(source.height)).max(1.0);
     let frames = source.frame_rate.map_or(1.0, |rate| picture.frame_rate.rate().to_f64() / rate.to_f64().max(0.1));
     let as_source = spent.0 as f64 * appetite / source_appetite * pixels.powf(0.75) * frames.powf(0.6);
     whole_rate((model.0 as f64 * as_source).sqrt())

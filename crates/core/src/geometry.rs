@@ -55,11 +55,7 @@ impl Frame {
     /// The picture turned by a quarter.
     #[must_use]
     pub fn turned(self) -> Self {
-        Self {
-            width: self.height,
-            height: self.width,
-            pixel_aspect: self.pixel_aspect.inverse().unwrap_or(Rational::ONE),
-        }
+        Self { width: self.height, height: self.width, pixel_aspect: self.pixel_aspect.inverse().unwrap_or(Rational::ONE) }
     }
 }
 
@@ -71,11 +67,8 @@ impl Frame {
 pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing {
     let square = aspect == PixelAspectRule::Square && source.pixel_aspect != Rational::ONE;
     // The width as it is seen, in pixels as high as the source's: squaring never loses lines.
-    let seen_width = if square {
-        Rational::whole(source.width.into()) * source.pixel_aspect
-    } else {
-        Rational::whole(source.width.into())
-    };
+    let seen_width =
+        if square { Rational::whole(source.width.into()) * source.pixel_aspect } else { Rational::whole(source.width.into()) };
     let pixel_aspect = if aspect == PixelAspectRule::Square { Rational::ONE } else { source.pixel_aspect };
     let height = Rational::whole(source.height.into());
     let scaled_by = |scale: Rational| (even(seen_width * scale), even(height * scale));
@@ -122,11 +115,15 @@ pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing 
         SizeRule::Fill { width, height: lines } => {
             let wanted = Rational::new(width.into(), lines.into()).unwrap_or(Rational::ONE);
             let shape = source.display_aspect();
-            let source_shape = if square { shape } else { Rational::new(source.width.into(), source.height.max(1).into()).unwrap_or(shape) };
+            let source_shape =
+                if square { shape } else { Rational::new(source.width.into(), source.height.max(1).into()).unwrap_or(shape) };
             let crop = fill_crop(source, source_shape, wanted);
             Sizing {
                 crop: (crop.width != source.width || crop.height != source.height).then_some(crop),
-                ..plain((width, lines), format!("the picture must fill {width}×{lines}; what stands over is cut off evenly{squared}"))
+                ..plain(
+                    (width, lines),
+                    format!("the picture must fill {width}×{lines}; what stands over is cut off evenly{squared}"),
+                )
             }
         }
     }

@@ -3,9 +3,9 @@
 use crate::path::StoragePath;
 
 const MEDIA: [&str; 43] = [
-    "mov", "mp4", "m4v", "mkv", "webm", "avi", "mxf", "mpg", "mpeg", "m2v", "vob", "ts", "m2ts", "mts", "dv", "wmv", "flv", "ogv", "3gp",
-    "y4m", "wav", "aif", "aiff", "flac", "mp3", "m4a", "aac", "ogg", "opus", "ac3", "mka", "caf", "w64", "rf64", "qt", "mod", "tod", "h264",
-    "264", "h265", "265", "hevc", "nut",
+    "mov", "mp4", "m4v", "mkv", "webm", "avi", "mxf", "mpg", "mpeg", "m2v", "vob", "ts", "m2ts", "mts", "dv", "wmv", "flv",
+    "ogv", "3gp", "y4m", "wav", "aif", "aiff", "flac", "mp3", "m4a", "aac", "ogg", "opus", "ac3", "mka", "caf", "w64", "rf64",
+    "qt", "mod", "tod", "h264", "264", "h265", "265", "hevc", "nut",
 ];
 
 const IMAGES: [&str; 7] = ["png", "tif", "tiff", "jpg", "jpeg", "dpx", "exr"];

@@ -147,9 +147,8 @@ pub fn clean_part(part: &str) -> String {
     }
     let trimmed = clean.trim_matches(|character: char| character == ' ').trim_end_matches(['.', ' ']).trim_start_matches('.');
     let stem = trimmed.split('.').next().unwrap_or_default().to_ascii_uppercase();
-    let numbered = |prefix: &str| {
-        stem.strip_prefix(prefix).is_some_and(|rest| rest.len() == 1 && rest.as_bytes()[0].is_ascii_digit())
-    };
+    let numbered =
+        |prefix: &str| stem.strip_prefix(prefix).is_some_and(|rest| rest.len() == 1 && rest.as_bytes()[0].is_ascii_digit());
     let reserved = ["CON", "PRN", "AUX", "NUL"].contains(&stem.as_str()) || numbered("COM") || numbered("LPT");
     match trimmed {
         "" => "unnamed".to_owned(),

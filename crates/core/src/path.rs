@@ -141,9 +141,7 @@ impl StoragePath {
     /// Whether it lies in `folder` or below it, or is it.
     #[must_use]
     pub fn is_within(&self, folder: &Self) -> bool {
-        folder.is_root()
-            || self == folder
-            || (self.0.starts_with(&folder.0) && self.0.get(folder.0.len()) == Some(&b'/'))
+        folder.is_root() || self == folder || (self.0.starts_with(&folder.0) && self.0.get(folder.0.len()) == Some(&b'/'))
     }
 
     /// The part of it below `folder`, where it lies there.
@@ -212,9 +210,7 @@ impl utoipa::PartialSchema for StoragePath {
     fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
         utoipa::openapi::schema::ObjectBuilder::new()
             .schema_type(utoipa::openapi::schema::Type::String)
-            .description(Some(
-                "A path from the root of a storage. Bytes that are not UTF-8, and the percent sign, stand as %XX",
-            ))
+            .description(Some("A path from the root of a storage. Bytes that are not UTF-8, and the percent sign, stand as %XX"))
             .examples(["kiln-year/kiln-07_firing_cam-a.mov"])
             .into()
     }

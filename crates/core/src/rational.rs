@@ -192,11 +192,7 @@ impl Ord for Rational {
 
 impl fmt::Display for Rational {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.denominator == 1 {
-            write!(f, "{}", self.numerator)
-        } else {
-            write!(f, "{}/{}", self.numerator, self.denominator)
-        }
+        if self.denominator == 1 { write!(f, "{}", self.numerator) } else { write!(f, "{}/{}", self.numerator, self.denominator) }
     }
 }
 

@@ -60,15 +60,8 @@ pub struct NoSuchStep {
 
 impl RunState {
     /// All states, in the order of a life.
-    pub const ALL: [Self; 7] = [
-        Self::Waiting,
-        Self::Running,
-        Self::Paused,
-        Self::Checking,
-        Self::Done,
-        Self::Failed,
-        Self::Cancelled,
-    ];
+    pub const ALL: [Self; 7] =
+        [Self::Waiting, Self::Running, Self::Paused, Self::Checking, Self::Done, Self::Failed, Self::Cancelled];
 
     /// The state after `event`.
     ///

@@ -132,8 +132,7 @@ impl Timecode {
     /// # Errors
     /// [`TimecodeError::Rate`] where the new rate has no timecode.
     pub fn at_rate(self, rate: Rational) -> Result<Self, TimecodeError> {
-        let base = TimecodeBase::for_rate(rate, self.base.drop_frame)
-            .or_else(|_| TimecodeBase::for_rate(rate, false))?;
+        let base = TimecodeBase::for_rate(rate, self.base.drop_frame).or_else(|_| TimecodeBase::for_rate(rate, false))?;
         let [hours, minutes, seconds, frames] = self.parts();
         let scaled = frames * u64::from(base.frames_per_second) / u64::from(self.base.frames_per_second);
         let dropped = base.dropped_per_minute();

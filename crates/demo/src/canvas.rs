@@ -1,6 +1,8 @@
 //! A canvas to draw on: shapes, gradients and small text.
 
-use tiny_skia::{Color, FillRule, GradientStop, Paint, PathBuilder, Pixmap, Point, RadialGradient, Rect, Shader, SpreadMode, Stroke, Transform};
+use tiny_skia::{
+    Color, FillRule, GradientStop, Paint, PathBuilder, Pixmap, Point, RadialGradient, Rect, Shader, SpreadMode, Stroke, Transform,
+};
 
 /// A colour: red, green, blue and opacity from 0 to 1.
 pub type Ink = (f32, f32, f32, f32);
@@ -106,7 +108,9 @@ impl Canvas {
         use font8x8::UnicodeFonts;
         let point = size / 8.0;
         for (place, character) in text.chars().enumerate() {
-            let Some(rows) = font8x8::BASIC_FONTS.get(character).or_else(|| font8x8::LATIN_FONTS.get(character)) else { continue };
+            let Some(rows) = font8x8::BASIC_FONTS.get(character).or_else(|| font8x8::LATIN_FONTS.get(character)) else {
+                continue;
+            };
             for (row, bits) in rows.iter().enumerate() {
                 for column in (0..8).filter(|column| bits >> column & 1 == 1) {
                     self.rect(x + (place as f32 * 8.0 + column as f32) * point, y + row as f32 * point, point, point, ink);

@@ -66,7 +66,13 @@ fn colour(name: &str, matrix: &str) -> Colour {
     }
 }
 
-fn picture(encoder: &'static str, options: &[(&'static str, &'static str)], pixel_format: &'static str, size: (u32, u32), rate: Rational) -> RecordedPicture {
+fn picture(
+    encoder: &'static str,
+    options: &[(&'static str, &'static str)],
+    pixel_format: &'static str,
+    size: (u32, u32),
+    rate: Rational,
+) -> RecordedPicture {
     RecordedPicture {
         encoder,
         options: options.to_vec(),
@@ -105,126 +111,195 @@ pub fn clips() -> Vec<Clip> {
     let card = |path, scene| Clip {
         finish: Finish::Log,
         voices: vec![Voice::Roar],
-        ..clip(path, 6, scene, Recording {
-            format: "mov",
-            picture: Some(picture("libx264", &[("preset", "superfast"), ("crf", "16"), ("g", "25"), ("profile", "high422")], "yuv422p10le", (1280, 720), P25)),
-            sounds: vec![sound("pcm_s24le", 2, None)],
-            timecode: Some("14:05:10:00"),
-            reel: Some("C014"),
-            // The library would else name the codec as an AVC-Intra class, which it is not.
-            options: vec![("strict", "unofficial")],
-            ..Recording::default()
-        })
+        ..clip(
+            path,
+            6,
+            scene,
+            Recording {
+                format: "mov",
+                picture: Some(picture(
+                    "libx264",
+                    &[("preset", "superfast"), ("crf", "16"), ("g", "25"), ("profile", "high422")],
+                    "yuv422p10le",
+                    (1280, 720),
+                    P25,
+                )),
+                sounds: vec![sound("pcm_s24le", 2, None)],
+                timecode: Some("14:05:10:00"),
+                reel: Some("C014"),
+                // The library would else name the codec as an AVC-Intra class, which it is not.
+                options: vec![("strict", "unofficial")],
+                ..Recording::default()
+            },
+        )
     };
     vec![
         Clip {
             voices: vec![Voice::Roar],
             finish: Finish::Grain(5.0),
-            ..clip("kiln-07_firing_cam-a.mov", 8, Scene::Firing, Recording {
-                format: "mov",
-                picture: Some(picture("prores_ks", &[("profile", "hq"), ("vendor", "brl0")], "yuv422p10le", (1920, 1080), P25)),
-                sounds: vec![sound("pcm_s24le", 2, None)],
-                timecode: Some("10:00:00:00"),
-                reel: Some("A007"),
-                tags: vec![("title", "Kiln 7, first firing")],
-                ..Recording::default()
-            })
+            ..clip(
+                "kiln-07_firing_cam-a.mov",
+                6,
+                Scene::Firing,
+                Recording {
+                    format: "mov",
+                    picture: Some(picture(
+                        "prores_ks",
+                        &[("profile", "hq"), ("vendor", "brl0")],
+                        "yuv422p10le",
+                        (1920, 1080),
+                        P25,
+                    )),
+                    sounds: vec![sound("pcm_s24le", 2, None)],
+                    timecode: Some("10:00:00:00"),
+                    reel: Some("A007"),
+                    tags: vec![("title", "Kiln 7, first firing")],
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             voices: vec![Voice::Roar],
-            ..clip("kiln-07_firing_cam-b.mp4", 10, Scene::Wheel, Recording {
-                format: "mp4",
-                picture: Some(picture("libx264", &x264, "yuv420p", (1920, 1080), P25)),
-                sounds: vec![sound("aac", 2, None)],
-                timecode: Some("10:00:04:12"),
-                ..Recording::default()
-            })
+            ..clip(
+                "kiln-07_firing_cam-b.mp4",
+                8,
+                Scene::Wheel,
+                Recording {
+                    format: "mp4",
+                    picture: Some(picture("libx264", &x264, "yuv420p", (1920, 1080), P25)),
+                    sounds: vec![sound("aac", 2, None)],
+                    timecode: Some("10:00:04:12"),
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             motion: Motion::Fields,
             finish: Finish::Grain(26.0),
             voices: vec![Voice::Crowd],
-            ..clip("openday-94_tape-2.mov", 10, Scene::OpenDay, Recording {
-                format: "mov",
-                picture: Some(RecordedPicture {
-                    pixel_aspect: Rational::constant(16, 15),
-                    fields: FieldOrder::TopFirst,
-                    colour: colour("bt470bg", "bt470bg"),
-                    ..picture("mpeg2video", &[("b", "15000000"), ("g", "12"), ("bf", "2")], "yuv420p", (720, 576), P25)
-                }),
-                sounds: vec![sound("pcm_s16le", 2, None)],
-                timecode: Some("00:00:00:00"),
-                tags: vec![("title", "Open day 1994, tape 2")],
-                ..Recording::default()
-            })
+            ..clip(
+                "openday-94_tape-2.mov",
+                8,
+                Scene::OpenDay,
+                Recording {
+                    format: "mov",
+                    picture: Some(RecordedPicture {
+                        pixel_aspect: Rational::constant(16, 15),
+                        fields: FieldOrder::TopFirst,
+                        colour: colour("bt470bg", "bt470bg"),
+                        ..picture("mpeg2video", &[("b", "15000000"), ("g", "12"), ("bf", "2")], "yuv420p", (720, 576), P25)
+                    }),
+                    sounds: vec![sound("pcm_s16le", 2, None)],
+                    timecode: Some("00:00:00:00"),
+                    tags: vec![("title", "Open day 1994, tape 2")],
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             motion: Motion::Telecine,
             finish: Finish::Grain(12.0),
             voices: vec![Voice::Presses],
-            ..clip("works-film_1973_r1.mov", 12, Scene::PressHall, Recording {
-                format: "mov",
-                picture: Some(RecordedPicture {
-                    pixel_aspect: Rational::constant(8, 9),
-                    fields: FieldOrder::BottomFirst,
-                    colour: colour("smpte170m", "smpte170m"),
-                    ..picture("mpeg2video", &[("b", "12000000"), ("g", "15"), ("bf", "2")], "yuv420p", (720, 480), NTSC)
-                }),
-                sounds: vec![sound("pcm_s16le", 1, None)],
-                timecode: Some("01:00:00;00"),
-                reel: Some("W73R1"),
-                ..Recording::default()
-            })
+            ..clip(
+                "works-film_1973_r1.mov",
+                8,
+                Scene::PressHall,
+                Recording {
+                    format: "mov",
+                    picture: Some(RecordedPicture {
+                        pixel_aspect: Rational::constant(8, 9),
+                        fields: FieldOrder::BottomFirst,
+                        colour: colour("smpte170m", "smpte170m"),
+                        ..picture("mpeg2video", &[("b", "12000000"), ("g", "15"), ("bf", "2")], "yuv420p", (720, 480), NTSC)
+                    }),
+                    sounds: vec![sound("pcm_s16le", 1, None)],
+                    timecode: Some("01:00:00;00"),
+                    reel: Some("W73R1"),
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             voices: vec![Voice::Music],
-            ..clip("trailer_scope_v6.mp4", 8, Scene::Trailer, Recording {
-                format: "mp4",
-                picture: Some(picture("libx264", &x264, "yuv420p", (1920, 1080), P24)),
-                sounds: vec![sound("aac", 2, None)],
-                tags: vec![("title", "The Kiln Year, trailer")],
-                ..Recording::default()
-            })
+            ..clip(
+                "trailer_scope_v6.mp4",
+                6,
+                Scene::Trailer,
+                Recording {
+                    format: "mp4",
+                    picture: Some(picture("libx264", &x264, "yuv420p", (1920, 1080), P24)),
+                    sounds: vec![sound("aac", 2, None)],
+                    tags: vec![("title", "The Kiln Year, trailer")],
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             finish: Finish::GreyCast,
             voices: vec![Voice::Presses],
-            ..clip("reel-11_grey.mov", 7, Scene::Chimney, Recording {
-                format: "mov",
-                picture: Some(picture("prores_ks", &[("profile", "lt"), ("vendor", "brl0")], "yuv422p10le", (1440, 1080), P25)),
-                sounds: vec![sound("pcm_s16le", 1, None)],
-                timecode: Some("02:00:00:00"),
-                reel: Some("R11"),
-                ..Recording::default()
-            })
+            ..clip(
+                "reel-11_grey.mov",
+                6,
+                Scene::Chimney,
+                Recording {
+                    format: "mov",
+                    picture: Some(picture(
+                        "prores_ks",
+                        &[("profile", "lt"), ("vendor", "brl0")],
+                        "yuv422p10le",
+                        (1440, 1080),
+                        P25,
+                    )),
+                    sounds: vec![sound("pcm_s16le", 1, None)],
+                    timecode: Some("02:00:00:00"),
+                    reel: Some("R11"),
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             voices: vec![Voice::LowVoice, Voice::HighVoice],
-            ..clip("interview_odile_en-fr.mkv", 12, Scene::Interview, Recording {
-                format: "matroska",
-                picture: Some(picture("libx264", &x264, "yuv420p", (1280, 720), P25)),
-                sounds: vec![sound("aac", 2, Some("eng")), sound("aac", 2, Some("fre"))],
-                subtitles: vec!["eng"],
-                tags: vec![("title", "Odile on glazes")],
-                chapters: vec![
-                    Chapter { start: Rational::ZERO, end: Rational::whole(5), title: "How she came to the works".to_owned() },
-                    Chapter { start: Rational::whole(5), end: Rational::whole(12), title: "Ash and salt".to_owned() },
-                ],
-                ..Recording::default()
-            })
+            ..clip(
+                "interview_odile_en-fr.mkv",
+                12,
+                Scene::Interview,
+                Recording {
+                    format: "matroska",
+                    picture: Some(picture("libx264", &x264, "yuv420p", (1280, 720), P25)),
+                    sounds: vec![sound("aac", 2, Some("eng")), sound("aac", 2, Some("fre"))],
+                    subtitles: vec!["eng"],
+                    tags: vec![("title", "Odile on glazes")],
+                    chapters: vec![
+                        Chapter { start: Rational::ZERO, end: Rational::whole(5), title: "How she came to the works".to_owned() },
+                        Chapter { start: Rational::whole(5), end: Rational::whole(12), title: "Ash and salt".to_owned() },
+                    ],
+                    ..Recording::default()
+                },
+            )
         },
         Clip {
             motion: Motion::Irregular,
             voices: vec![Voice::Desk],
-            ..clip("glaze-db_screen.mp4", 14, Scene::Database, Recording {
-                format: "mp4",
-                picture: Some(RecordedPicture {
-                    clock: Rational::constant(1, 90_000),
-                    ..picture("libx264", &[("preset", "veryfast"), ("crf", "16"), ("g", "600")], "yuv420p", (1680, 1050), Rational::whole(20))
-                }),
-                sounds: vec![RecordedSound { sample_rate: 44_100, ..sound("aac", 1, None) }],
-                ..Recording::default()
-            })
+            ..clip(
+                "glaze-db_screen.mp4",
+                10,
+                Scene::Database,
+                Recording {
+                    format: "mp4",
+                    picture: Some(RecordedPicture {
+                        clock: Rational::constant(1, 90_000),
+                        ..picture(
+                            "libx264",
+                            &[("preset", "veryfast"), ("crf", "16"), ("g", "600")],
+                            "yuv420p",
+                            (1680, 1050),
+                            Rational::whole(20),
+                        )
+                    }),
+                    sounds: vec![RecordedSound { sample_rate: 44_100, ..sound("aac", 1, None) }],
+                    ..Recording::default()
+                },
+            )
         },
         card("card-C014/CLIPS/001/clip-0001.mov", Scene::Glaze),
         card("card-C014/CLIPS/002/clip-0002.mov", Scene::Firing),
@@ -237,6 +312,7 @@ pub fn clips() -> Vec<Clip> {
 /// # Errors
 /// A [`Problem`] where the disk or a codec refuses.
 pub fn make(clip: &Clip, folder: &Path) -> Result<PathBuf, Problem> {
+    beryl_media::silence_libraries();
     let path = folder.join(clip.path);
     if path.is_file() {
         return Ok(path);

@@ -16,10 +16,12 @@ struct Arguments {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    beryl_media::silence_libraries();
     // The longest first, so that no core waits for the other at the end.
     let mut waiting = clips();
-    waiting.sort_by_key(|clip| clip.recording.picture.as_ref().map_or(0, |picture| picture.width * picture.height) * u32::try_from(clip.seconds).unwrap_or(1));
+    waiting.sort_by_key(|clip| {
+        clip.recording.picture.as_ref().map_or(0, |picture| picture.width * picture.height)
+            * u32::try_from(clip.seconds).unwrap_or(1)
+    });
     let waiting = Mutex::new(waiting);
     let failed = Mutex::new(false);
     let workers = std::thread::available_parallelism().map_or(1, usize::from);

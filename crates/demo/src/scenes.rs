@@ -83,12 +83,28 @@ fn person(canvas: &mut Canvas, x: f32, foot: f32, height: f32, coat: Ink, step: 
     let unit = height / 8.0;
     let hip = foot - unit * 4.0;
     for (side, swing) in [(-1.0, step), (1.0, -step)] {
-        canvas.line(&[(x + side * unit * 0.3, hip), (x + swing * unit, foot - unit * 2.0), (x + swing * unit * 1.6, foot)], unit * 0.7, (coat.0 * 0.5, coat.1 * 0.5, coat.2 * 0.5, 1.0));
+        canvas.line(
+            &[(x + side * unit * 0.3, hip), (x + swing * unit, foot - unit * 2.0), (x + swing * unit * 1.6, foot)],
+            unit * 0.7,
+            (coat.0 * 0.5, coat.1 * 0.5, coat.2 * 0.5, 1.0),
+        );
     }
-    canvas.shape(&[(x - unit, foot - unit * 6.4), (x + unit, foot - unit * 6.4), (x + unit * 1.2, hip + unit * 0.6), (x - unit * 1.2, hip + unit * 0.6)], coat);
+    canvas.shape(
+        &[
+            (x - unit, foot - unit * 6.4),
+            (x + unit, foot - unit * 6.4),
+            (x + unit * 1.2, hip + unit * 0.6),
+            (x - unit * 1.2, hip + unit * 0.6),
+        ],
+        coat,
+    );
     for (side, swing) in [(-1.0, -step), (1.0, step)] {
         let hand = (x + side * unit * 1.2 + swing * unit * 1.4, hip - unit * 0.2);
-        canvas.line(&[(x + side * unit, foot - unit * 6.1), (x + side * unit * 1.4 + swing * unit * 0.5, foot - unit * 4.9), hand], unit * 0.55, coat);
+        canvas.line(
+            &[(x + side * unit, foot - unit * 6.1), (x + side * unit * 1.4 + swing * unit * 0.5, foot - unit * 4.9), hand],
+            unit * 0.55,
+            coat,
+        );
         canvas.oval(hand.0, hand.1, unit * 0.35, unit * 0.35, SKIN);
     }
     canvas.oval(x, foot - unit * 7.2, unit * 0.7, unit * 0.85, SKIN);
@@ -100,7 +116,17 @@ fn firing(canvas: &mut Canvas, time: f32) {
     tile_wall(canvas, time * 0.04, 0.09, 0.45 + 0.08 * wave(time, 0.7, 0.0));
     let heat = 0.75 + 0.12 * wave(time, 0.45, 0.3) + 0.08 * wave(time, 0.17, 1.0);
     let middle = canvas.aspect() * 0.42;
-    canvas.shape(&[(middle - 0.36, 1.0), (middle - 0.36, 0.42), (middle - 0.2, 0.22), (middle + 0.2, 0.22), (middle + 0.36, 0.42), (middle + 0.36, 1.0)], (0.22, 0.12, 0.09, 1.0));
+    canvas.shape(
+        &[
+            (middle - 0.36, 1.0),
+            (middle - 0.36, 0.42),
+            (middle - 0.2, 0.22),
+            (middle + 0.2, 0.22),
+            (middle + 0.36, 0.42),
+            (middle + 0.36, 1.0),
+        ],
+        (0.22, 0.12, 0.09, 1.0),
+    );
     canvas.glow(middle, 0.66, 0.85, (1.0, 0.45, 0.10, 0.55 * heat));
     canvas.oval(middle, 0.66, 0.22, 0.24, (1.0, 0.56 * heat, 0.14, 1.0));
     canvas.oval(middle, 0.70, 0.15, 0.17, (1.0, 0.86, 0.45 * heat, 1.0));
@@ -142,7 +168,11 @@ fn wheel(canvas: &mut Canvas, time: f32) {
         for finger in 0..4_u32 {
             let reach = 0.05 + 0.01 * wave(time, 0.8, finger as f32);
             let y = palm.1 - 0.045 + finger as f32 * 0.03;
-            canvas.line(&[(palm.0, y), (palm.0 - side * reach, y + 0.005)], 0.024, (SKIN.0 * 0.95, SKIN.1 * 0.92, SKIN.2 * 0.9, 1.0));
+            canvas.line(
+                &[(palm.0, y), (palm.0 - side * reach, y + 0.005)],
+                0.024,
+                (SKIN.0 * 0.95, SKIN.1 * 0.92, SKIN.2 * 0.9, 1.0),
+            );
         }
     }
 }
@@ -161,13 +191,22 @@ fn open_day(canvas: &mut Canvas, time: f32) {
         let direction = if visitor % 2 == 0 { 1.0 } else { -1.0 };
         let way = canvas.aspect() + 0.3;
         let x = (direction * pace * time + chance(visitor * 11) * way).rem_euclid(way) - 0.15;
-        let coat = (0.25 + 0.5 * chance(visitor * 3), 0.25 + 0.4 * chance(visitor * 3 + 1), 0.3 + 0.4 * chance(visitor * 3 + 2), 1.0);
-        person(canvas, x, 0.82 + 0.02 * visitor as f32, 0.40 + 0.02 * visitor as f32, coat, wave(time, 0.75 - pace, chance(visitor) * 6.0));
+        let coat =
+            (0.25 + 0.5 * chance(visitor * 3), 0.25 + 0.4 * chance(visitor * 3 + 1), 0.3 + 0.4 * chance(visitor * 3 + 2), 1.0);
+        person(
+            canvas,
+            x,
+            0.82 + 0.02 * visitor as f32,
+            0.40 + 0.02 * visitor as f32,
+            coat,
+            wave(time, 0.75 - pace, chance(visitor) * 6.0),
+        );
     }
     // A flag in the wind and a wheel that turns fast: what combs most.
     let pole = canvas.aspect() - 0.2;
     canvas.line(&[(pole, 0.08), (pole, 0.8)], 0.012, (0.85, 0.85, 0.85, 1.0));
-    let edge: Vec<(f32, f32)> = (0..=20).map(|part| (pole - part as f32 * 0.012, 0.10 + 0.02 * wave(time, 0.5, part as f32 * 0.5))).collect();
+    let edge: Vec<(f32, f32)> =
+        (0..=20).map(|part| (pole - part as f32 * 0.012, 0.10 + 0.02 * wave(time, 0.5, part as f32 * 0.5))).collect();
     let low = edge.iter().rev().map(|(x, y)| (*x, y + 0.12));
     canvas.shape(&edge.iter().copied().chain(low).collect::<Vec<_>>(), (0.75, 0.2, 0.2, 1.0));
     for spoke in 0..8_u32 {
@@ -238,7 +277,13 @@ fn chimney(canvas: &mut Canvas, time: f32) {
     }
     for puff in 0..26_u32 {
         let life = (time * 0.18 + chance(puff * 13)).fract();
-        canvas.oval(middle + life * 0.5 + 0.04 * wave(time, 2.0, puff as f32), 0.12 - life * 0.14, 0.02 + 0.09 * life, 0.02 + 0.06 * life, (0.25, 0.24, 0.23, 0.5 * (1.0 - life)));
+        canvas.oval(
+            middle + life * 0.5 + 0.04 * wave(time, 2.0, puff as f32),
+            0.12 - life * 0.14,
+            0.02 + 0.09 * life,
+            0.02 + 0.06 * life,
+            (0.25, 0.24, 0.23, 0.5 * (1.0 - life)),
+        );
     }
     person(canvas, middle - 0.35, 0.98, 0.30, (0.30, 0.29, 0.28, 1.0), wave(time, 0.9, 0.0));
     person(canvas, middle + 0.42 - time * 0.03, 0.98, 0.28, (0.4, 0.38, 0.36, 1.0), wave(time, 0.8, 1.0));
@@ -291,7 +336,13 @@ fn database(canvas: &mut Canvas, time: f32) {
         let names = ["Salt blue", "Ash white", "Iron brown", "Sea green", "Copper red", "Slate"];
         canvas.text(0.22, y + 0.012, 0.026, names[number as usize % names.len()], (0.15, 0.15, 0.2, 1.0));
         canvas.text(0.62, y + 0.012, 0.026, &format!("{} C", 980 + number * 13 % 300), (0.15, 0.15, 0.2, 1.0));
-        canvas.rect(0.95, y + 0.01, 0.03 + 0.3 * chance(number), 0.03, (0.35 + 0.4 * chance(number * 2), 0.5, 0.45 + 0.4 * chance(number * 5), 1.0));
+        canvas.rect(
+            0.95,
+            y + 0.01,
+            0.03 + 0.3 * chance(number),
+            0.03,
+            (0.35 + 0.4 * chance(number * 2), 0.5, 0.45 + 0.4 * chance(number * 5), 1.0),
+        );
     }
     let typed = "copper red 1060".chars().take(whole(time * 1.4) as usize % 16).collect::<String>();
     canvas.rect(canvas.aspect() - 0.62, 0.012, 0.58, 0.046, (1.0, 1.0, 1.0, 1.0));
@@ -318,7 +369,13 @@ fn glaze(canvas: &mut Canvas, time: f32) {
         if under_spray {
             for drop in 0..40_u32 {
                 let fall = (time * 2.0 + chance(drop)).fract();
-                canvas.oval(canvas.aspect() * 0.5 + (chance(drop * 3) - 0.5) * 0.2 * fall, 0.36 + 0.3 * fall, 0.004, 0.007, (0.45, 0.72, 0.74, 0.8));
+                canvas.oval(
+                    canvas.aspect() * 0.5 + (chance(drop * 3) - 0.5) * 0.2 * fall,
+                    0.36 + 0.3 * fall,
+                    0.004,
+                    0.007,
+                    (0.45, 0.72, 0.74, 0.8),
+                );
             }
         }
     }

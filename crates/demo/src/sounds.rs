@@ -28,18 +28,29 @@ pub enum Voice {
 pub fn sample(voice: Voice, time: f32, sample_rate: u32, channel: u32) -> f32 {
     let side = channel as f32 * 0.35;
     match voice {
-        Voice::Roar => 0.30 * rumble(time, 55.0, side) + 0.14 * rumble(time, 130.0, side + 1.0) + 0.05 * hiss(time, sample_rate, channel),
+        Voice::Roar => {
+            0.30 * rumble(time, 55.0, side) + 0.14 * rumble(time, 130.0, side + 1.0) + 0.05 * hiss(time, sample_rate, channel)
+        }
         Voice::Presses => {
             let beat = (time / 0.6).fract();
-            0.5 * (-beat * 14.0).exp() * (TAU * 82.0 * time).sin() + 0.10 * (-beat * 30.0).exp() * hiss(time, sample_rate, channel) + 0.08 * rumble(time, 50.0, side)
+            0.5 * (-beat * 14.0).exp() * (TAU * 82.0 * time).sin()
+                + 0.10 * (-beat * 30.0).exp() * hiss(time, sample_rate, channel)
+                + 0.08 * rumble(time, 50.0, side)
         }
-        Voice::Crowd => (0..5_u32).map(|who| 0.10 * speech(time + who as f32 * 1.7, 120.0 + who as f32 * 37.0, side)).sum::<f32>() + 0.03 * hiss(time, sample_rate, channel),
+        Voice::Crowd => {
+            (0..5_u32).map(|who| 0.10 * speech(time + who as f32 * 1.7, 120.0 + who as f32 * 37.0, side)).sum::<f32>()
+                + 0.03 * hiss(time, sample_rate, channel)
+        }
         Voice::LowVoice => 0.5 * speech(time, 105.0, 0.0),
         Voice::HighVoice => 0.5 * speech(time + 0.6, 196.0, 0.0),
-        Voice::Music => [220.0, 277.2, 329.6, 440.0].iter().enumerate().map(|(number, tone)| {
-            let swell = 0.5 + 0.5 * (TAU * time / (4.0 + number as f32) + side).sin();
-            0.12 * swell * (TAU * tone * time).sin()
-        }).sum(),
+        Voice::Music => [220.0, 277.2, 329.6, 440.0]
+            .iter()
+            .enumerate()
+            .map(|(number, tone)| {
+                let swell = 0.5 + 0.5 * (TAU * time / (4.0 + number as f32) + side).sin();
+                0.12 * swell * (TAU * tone * time).sin()
+            })
+            .sum(),
         Voice::Desk => {
             let key = (time * 6.0).fract();
             let pressed = if chance(whole(time * 6.0)) > 0.5 { 1.0 } else { 0.0 };

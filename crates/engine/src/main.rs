@@ -44,7 +44,8 @@ fn main() -> ExitCode {
 }
 
 fn refuse(details: &str) -> ExitCode {
-    let problem = Problem::new(ProblemKind::Internal, "the engine could not begin", "its job could not be read").with_details(details);
+    let problem =
+        Problem::new(ProblemKind::Internal, "the engine could not begin", "its job could not be read").with_details(details);
     tell(&Event::Failed { problem });
     ExitCode::from(2)
 }
@@ -52,7 +53,9 @@ fn refuse(details: &str) -> ExitCode {
 fn work(job: &Job, control: &Control) -> Result<(), Problem> {
     match job {
         Job::Probe { source } => beryl_media::probe(source).map(|reading| tell(&Event::Probed { reading })),
-        Job::Still { source, at, width, output } => beryl_media::still(source, *at, *width, output).map(|()| tell(&Event::StillWritten)),
+        Job::Still { source, at, width, output } => {
+            beryl_media::still(source, *at, *width, output).map(|()| tell(&Event::StillWritten))
+        }
         Job::Encode { source, runs } => beryl_media::encode(source, runs, control, &|event| tell(&event)),
     }
 }

@@ -49,7 +49,14 @@ impl Options {
 }
 
 /// The encoder of a picture. `notes` names the file (in the working folder) of the first pass.
-pub(crate) fn picture(plan: &PicturePlan, clock: Rational, pass: Pass, notes: &str, first_pass: Option<String>, global_header: bool) -> Result<EncoderSettings, AvError> {
+pub(crate) fn picture(
+    plan: &PicturePlan,
+    clock: Rational,
+    pass: Pass,
+    notes: &str,
+    first_pass: Option<String>,
+    global_header: bool,
+) -> Result<EncoderSettings, AvError> {
     let mut options = Options(Vec::new());
     let mut flags = String::new();
     if global_header {
@@ -88,18 +95,24 @@ pub(crate) fn picture(plan: &PicturePlan, clock: Rational, pass: Pass, notes: &s
 }
 
 fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flags: &mut String) {
-    options.set("preset", match plan.effort {
-        Effort::Quick => "veryfast",
-        Effort::Balanced => "medium",
-        Effort::Thorough => "slow",
-    });
-    options.set("profile", match plan.profile {
-        Profile::Baseline => "baseline",
-        Profile::Main => "main",
-        Profile::High10 => "high10",
-        Profile::High422 => "high422",
-        _ => "high",
-    });
+    options.set(
+        "preset",
+        match plan.effort {
+            Effort::Quick => "veryfast",
+            Effort::Balanced => "medium",
+            Effort::Thorough => "slow",
+        },
+    );
+    options.set(
+        "profile",
+        match plan.profile {
+            Profile::Baseline => "baseline",
+            Profile::Main => "main",
+            Profile::High10 => "high10",
+            Profile::High422 => "high422",
+            _ => "high",
+        },
+    );
     options.set("g", plan.key_interval_frames);
     if let Some(level) = plan.level {
         options.set("level", level);
@@ -129,16 +142,22 @@ fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flag
 }
 
 fn hevc(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options) {
-    options.set("preset", match plan.effort {
-        Effort::Quick => "superfast",
-        Effort::Balanced => "medium",
-        Effort::Thorough => "slow",
-    });
-    options.set("profile", match plan.profile {
-        Profile::Main10 => "main10",
-        Profile::Main42210 => "main422-10",
-        _ => "main",
-    });
+    options.set(
+        "preset",
+        match plan.effort {
+            Effort::Quick => "superfast",
+            Effort::Balanced => "medium",
+            Effort::Thorough => "slow",
+        },
+    );
+    options.set(
+        "profile",
+        match plan.profile {
+            Profile::Main10 => "main10",
+            Profile::Main42210 => "main422-10",
+            _ => "main",
+        },
+    );
     options.set("g", plan.key_interval_frames);
     let mut own = vec!["log-level=none".to_owned()];
     if let Some(level) = plan.level {
@@ -169,7 +188,11 @@ fn hdr_parameters(hdr: &Hdr) -> String {
     if let (Some(primaries), Some([lowest, highest])) = (hdr.primaries, hdr.luminance) {
         let [rx, ry, gx, gy, bx, by, wx, wy] = primaries.map(|part| (part * Rational::whole(50_000)).round());
         let luminance = |value: Rational| (value * Rational::whole(10_000)).round();
-        parts.push(format!("master-display=G({gx},{gy})B({bx},{by})R({rx},{ry})WP({wx},{wy})L({},{})", luminance(highest), luminance(lowest)));
+        parts.push(format!(
+            "master-display=G({gx},{gy})B({bx},{by})R({rx},{ry})WP({wx},{wy})L({},{})",
+            luminance(highest),
+            luminance(lowest)
+        ));
     }
     if let Some([content, average]) = hdr.light_level {
         parts.push(format!("max-cll={content},{average}"));
@@ -178,14 +201,17 @@ fn hdr_parameters(hdr: &Hdr) -> String {
 }
 
 fn prores(plan: &PicturePlan, options: &mut Options, flags: &mut String) {
-    options.set("profile", match plan.profile {
-        Profile::Proxy => "proxy",
-        Profile::Lt => "lt",
-        Profile::Hq => "hq",
-        Profile::P4444 => "4444",
-        Profile::P4444Xq => "4444xq",
-        _ => "standard",
-    });
+    options.set(
+        "profile",
+        match plan.profile {
+            Profile::Proxy => "proxy",
+            Profile::Lt => "lt",
+            Profile::Hq => "hq",
+            Profile::P4444 => "4444",
+            Profile::P4444Xq => "4444xq",
+            _ => "standard",
+        },
+    );
     options.set("vendor", "brl0");
     if plan.field_order.is_interlaced() {
         flags.push_str("+ildct");

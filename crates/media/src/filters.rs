@@ -20,7 +20,10 @@ fn step_text(step: &Step) -> String {
         Step::Crop { x, y, width, height } => format!("crop=w={width}:h={height}:x={x}:y={y}:exact=1"),
         Step::ConstantRate { rate } => format!("fps=fps={}/{}:round=near", rate.numerator(), rate.denominator()),
         Step::Scale { width, height, pixel_format, fields_apart, to_matrix, to_range } => {
-            let mut text = format!("scale=w={width}:h={height}:flags=bicubic+accurate_rnd+full_chroma_int:interl={}", u8::from(*fields_apart));
+            let mut text = format!(
+                "scale=w={width}:h={height}:flags=bicubic+accurate_rnd+full_chroma_int:interl={}",
+                u8::from(*fields_apart)
+            );
             if let Some(matrix) = to_matrix {
                 text.push_str(&format!(":out_color_matrix={matrix}"));
             }

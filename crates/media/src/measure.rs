@@ -136,9 +136,9 @@ fn index_in_front(file: &FileRef) -> Result<Option<bool>, Problem> {
         }
         let short = u32::from_be_bytes([header[0], header[1], header[2], header[3]]);
         let length = match short {
-            1 if opened.read_exact(&mut header[8..]).is_ok() => u64::from_be_bytes([
-                header[8], header[9], header[10], header[11], header[12], header[13], header[14], header[15],
-            ]),
+            1 if opened.read_exact(&mut header[8..]).is_ok() => {
+                u64::from_be_bytes([header[8], header[9], header[10], header[11], header[12], header[13], header[14], header[15]])
+            }
             0 | 1 => return Ok(Some(false)),
             short => short.into(),
         };

@@ -21,8 +21,18 @@ const PACKETS_TO_FIRST_FRAME: usize = 60;
 
 /// Tags that describe the old file and not the work.
 const TECHNICAL_TAGS: [&str; 12] = [
-    "major_brand", "minor_version", "compatible_brands", "encoder", "duration", "timecode", "reel_name", "reel", "handler_name", "vendor_id",
-    "product_uid", "operational_pattern_ul",
+    "major_brand",
+    "minor_version",
+    "compatible_brands",
+    "encoder",
+    "duration",
+    "timecode",
+    "reel_name",
+    "reel",
+    "handler_name",
+    "vendor_id",
+    "product_uid",
+    "operational_pattern_ul",
 ];
 
 /// Reads the facts of a source.
@@ -65,8 +75,10 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
         (Some(_), _) | (None, None) => duration.and_then(|duration| mean_rate(source.size(), duration)),
         (None, Some(rate)) => Some(BitRate(rate)),
     };
-    let streams: Vec<Stream> =
-        input.streams().map(|stream| stream_facts(source, stream, (picture == Some(stream.index())).then_some(&scanned))).collect();
+    let streams: Vec<Stream> = input
+        .streams()
+        .map(|stream| stream_facts(source, stream, (picture == Some(stream.index())).then_some(&scanned)))
+        .collect();
     Ok(Reading {
         container,
         container_name: if sequence.is_some() { "Image sequence".to_owned() } else { container_name },

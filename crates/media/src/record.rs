@@ -8,8 +8,8 @@ use beryl_core::rational::Rational;
 use beryl_core::reading::{Chapter, Colour, FieldOrder};
 
 use crate::raw::{
-    AvError, Encoder, EncoderKind, EncoderSettings, EncoderStream, Frame, Graph, GraphInput, Medium, Output, OutputChapter, Packet, Stop,
-    WriteError, pixel_format_number,
+    AvError, Encoder, EncoderKind, EncoderSettings, EncoderStream, Frame, Graph, GraphInput, Medium, Output, OutputChapter,
+    Packet, Stop, WriteError, pixel_format_number,
 };
 
 /// A file to be made.
@@ -98,7 +98,9 @@ fn problem(path: &Path, error: &WriteError) -> Problem {
     let what = format!("{} could not be written", path.display());
     match error {
         WriteError::System(error) => Problem::from_io(what, error),
-        WriteError::Library(error) => Problem::new(ProblemKind::Internal, what, "the libraries refused it").with_details(error.to_string()),
+        WriteError::Library(error) => {
+            Problem::new(ProblemKind::Internal, what, "the libraries refused it").with_details(error.to_string())
+        }
     }
 }
 
@@ -142,7 +144,8 @@ impl Recorder {
             tags.extend(recording.reel.map(|reel| ("reel_name".to_owned(), reel.to_owned())));
             output.add_stream(&stream, &tags, &["default".to_owned()])?;
         }
-        let sounds: Vec<SoundTrack> = recording.sounds.iter().map(|settings| sound_track(settings, global_header)).collect::<Result<_, _>>()?;
+        let sounds: Vec<SoundTrack> =
+            recording.sounds.iter().map(|settings| sound_track(settings, global_header)).collect::<Result<_, _>>()?;
         for (number, track) in sounds.iter().enumerate() {
             let mut tags = BTreeMap::new();
             tags.extend(track.settings.language.map(|language| ("language".to_owned(), language.to_owned())));
@@ -155,8 +158,11 @@ impl Recorder {
             output.add_stream(&EncoderStream::text_subtitles()?, &tags, &[])?;
         }
         output.set_tags(&recording.tags.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect());
-        let chapters: Vec<OutputChapter> =
-            recording.chapters.iter().map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() }).collect();
+        let chapters: Vec<OutputChapter> = recording
+            .chapters
+            .iter()
+            .map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() })
+            .collect();
         output.set_chapters(&chapters)?;
         output.write_header(&recording.options)?;
         Ok(Self { output, picture, sounds, first_subtitle })
@@ -241,7 +247,12 @@ impl Recorder {
     pub fn finish(mut self) -> Result<(), Problem> {
         if let Some(track) = &mut self.picture {
             track.encoder.send(None).map_err(fault)?;
-            let ticks = track.settings.rate.inverse().and_then(|length| length.divided_by(track.settings.clock)).map_or(1, Rational::round);
+            let ticks = track
+                .settings
+                .rate
+                .inverse()
+                .and_then(|length| length.divided_by(track.settings.clock))
+                .map_or(1, Rational::round);
             self.write_picture(ticks)?;
         }
         for number in 0..self.sounds.len() {
@@ -268,8 +279,10 @@ fn picture_track(settings: &RecordedPicture, global_header: bool) -> Result<Pict
     let interlaced = u8::from(settings.fields.is_interlaced());
     let rgb = settings.pixel_format.starts_with("rgb") || settings.pixel_format.starts_with("gbr");
     let convert = if rgb { String::new() } else { format!(":out_color_matrix={matrix}:out_range=tv:interl={interlaced}") };
-    let graph = Graph::new(&input, &format!("scale=flags=bicubic+accurate_rnd{convert},format=pix_fmts={}", settings.pixel_format))?;
-    let mut options: Vec<(String, String)> = settings.options.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+    let graph =
+        Graph::new(&input, &format!("scale=flags=bicubic+accurate_rnd{convert},format=pix_fmts={}", settings.pixel_format))?;
+    let mut options: Vec<(String, String)> =
+        settings.options.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
     let mut flags = String::new();
     if global_header {
         flags.push_str("+global_header");

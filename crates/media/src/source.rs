@@ -53,7 +53,8 @@ pub(crate) fn open_file(folder: &Dir, path: &StoragePath) -> Result<(std::fs::Fi
     let file = folder.open_with(system_path(path), &options).map_err(|error| Problem::from_io(what(), &error))?;
     let metadata = file.metadata().map_err(|error| Problem::from_io(what(), &error))?;
     if metadata.is_dir() {
-        return Err(Problem::new(ProblemKind::NotMedia, what(), "it is a folder, not a file").with_next("Choose the files in it, or add the folder to the sheet."));
+        return Err(Problem::new(ProblemKind::NotMedia, what(), "it is a folder, not a file")
+            .with_next("Choose the files in it, or add the folder to the sheet."));
     }
     if !metadata.is_file() {
         return Err(Problem::new(ProblemKind::NotMedia, what(), "it is a device or a pipe, not a file"));
@@ -73,13 +74,17 @@ pub(crate) fn problem_of(name: &str, error: &OpenError) -> Problem {
             what,
             format!("it is a list ({format}) of other files or addresses, which are never opened"),
         ),
-        OpenError::Format(format) => Problem::new(ProblemKind::Unsupported, what, format!("its format ({format}) is not one that is read here")),
+        OpenError::Format(format) => {
+            Problem::new(ProblemKind::Unsupported, what, format!("its format ({format}) is not one that is read here"))
+        }
         OpenError::System(error) => Problem::from_io(what, error),
         OpenError::Library(error) if error.is_out_of_memory() => {
-            Problem::new(ProblemKind::Unsupported, what, "it asks for more memory than an engine may take").with_details(error.to_string())
+            Problem::new(ProblemKind::Unsupported, what, "it asks for more memory than an engine may take")
+                .with_details(error.to_string())
         }
         OpenError::Library(error) => {
-            Problem::new(ProblemKind::NotMedia, what, "it is not a media file, or it is damaged or cut short").with_details(error.to_string())
+            Problem::new(ProblemKind::NotMedia, what, "it is not a media file, or it is damaged or cut short")
+                .with_details(error.to_string())
         }
     }
 }
@@ -93,7 +98,11 @@ impl PacketSource {
         let input = Input::open(file, &name, stop).map_err(|error| problem_of(&name, &error))?;
         let Some(sequence) = source.sequence else { return Ok(Self { input, images: None, size, name }) };
         if !sequence.rate.is_positive() {
-            return Err(Problem::new(ProblemKind::Invalid, format!("{name} could not be read"), "an image sequence needs a frame rate above 0"));
+            return Err(Problem::new(
+                ProblemKind::Invalid,
+                format!("{name} could not be read"),
+                "an image sequence needs a frame rate above 0",
+            ));
         }
         let parent = path.parent();
         let inside = if parent.is_root() { folder.try_clone() } else { folder.open_dir(system_path(&parent)) };
@@ -167,8 +176,12 @@ impl Images {
         (0..self.sequence.count).try_fold(0, |total, number| {
             let size = self.name(number).and_then(|name| Ok((self.folder.metadata(&name)?.len(), name)));
             let shown = String::from_utf8_lossy(&self.first).into_owned();
-            size.map(|(size, _)| total + size)
-                .map_err(|error| Problem::from_io(format!("image {} of the sequence that begins with {shown} could not be read", number + 1), &error))
+            size.map(|(size, _)| total + size).map_err(|error| {
+                Problem::from_io(
+                    format!("image {} of the sequence that begins with {shown} could not be read", number + 1),
+                    &error,
+                )
+            })
         })
     }
 

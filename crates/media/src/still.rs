@@ -5,7 +5,9 @@ use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Colour, FieldOrder};
 
-use crate::raw::{AvError, Decoder, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Kind, Packet, Stop, pixel_format_number};
+use crate::raw::{
+    AvError, Decoder, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Kind, Packet, Stop, pixel_format_number,
+};
 use crate::source::{PacketSource, open_root, problem_of, system_path};
 
 /// Writes the picture that is shown `at` seconds of the source's clock from its beginning, as JPEG
@@ -22,7 +24,8 @@ pub fn still(source: &SourceRef, at: Rational, width: u32, output: &FileRef) -> 
     let frame = frame_at(&mut packets, stream, at)?.ok_or_else(|| unreadable("not one frame could be decoded"))?;
     let rotation = packets.stream(stream).rotation();
     let aspect = frame.pixel_aspect().unwrap_or_else(|| packets.stream(stream).pixel_aspect());
-    let bytes = jpeg(frame, aspect, rotation, width).map_err(|error| unreadable("the codec library refused it").with_details(error.to_string()))?;
+    let bytes = jpeg(frame, aspect, rotation, width)
+        .map_err(|error| unreadable("the codec library refused it").with_details(error.to_string()))?;
     let written = open_root(output)?.write(system_path(&output.path), bytes);
     written.map_err(|error| Problem::from_io(format!("the picture {} could not be written", output.path.name()), &error))
 }
@@ -31,10 +34,12 @@ pub fn still(source: &SourceRef, at: Rational, width: u32, output: &FileRef) -> 
 fn frame_at(packets: &mut PacketSource, stream: usize, at: Rational) -> Result<Option<Frame>, Problem> {
     let name = packets.name().to_owned();
     let mut decoder = Decoder::open(packets.stream(stream), false).map_err(|error| {
-        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it").with_details(error.to_string())
+        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
+            .with_details(error.to_string())
     })?;
     let clock = packets.clock(stream);
-    let start = if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
+    let start =
+        if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
     packets.keep_only(&[stream]);
     if at.is_positive() {
         packets.seek(start + at);
@@ -80,8 +85,18 @@ fn jpeg(frame: Frame, pixel_aspect: Rational, rotation: i32, width: u32) -> Resu
         270 => "transpose=dir=cclock,",
         _ => "",
     };
-    let input = GraphInput::Picture { width: frame.width(), height: frame.height(), format: frame.format(), pixel_aspect, clock: Rational::constant(1, 25), rate: None };
-    let mut graph = Graph::new(&input, &format!("{turn}scale=w={columns}:h={height}:flags=area+accurate_rnd:out_range=pc,format=pix_fmts=yuvj420p"))?;
+    let input = GraphInput::Picture {
+        width: frame.width(),
+        height: frame.height(),
+        format: frame.format(),
+        pixel_aspect,
+        clock: Rational::constant(1, 25),
+        rate: None,
+    };
+    let mut graph = Graph::new(
+        &input,
+        &format!("{turn}scale=w={columns}:h={height}:flags=area+accurate_rnd:out_range=pc,format=pix_fmts=yuvj420p"),
+    )?;
     let mut frame = frame;
     frame.set_times(0, 1);
     graph.push(Some(frame))?;
@@ -100,7 +115,11 @@ fn jpeg(frame: Frame, pixel_aspect: Rational, rotation: i32, width: u32) -> Resu
             fields: FieldOrder::Progressive,
         },
         clock: Rational::constant(1, 25),
-        options: vec![("flags".to_owned(), "+qscale".to_owned()), ("global_quality".to_owned(), (4 * 118).to_string()), ("threads".to_owned(), "1".to_owned())],
+        options: vec![
+            ("flags".to_owned(), "+qscale".to_owned()),
+            ("global_quality".to_owned(), (4 * 118).to_string()),
+            ("threads".to_owned(), "1".to_owned()),
+        ],
         first_pass: None,
     })?;
     encoder.send(Some(&picture))?;

@@ -90,7 +90,8 @@ impl Server {
         let engine = Engine::locate()?;
         let made = std::fs::create_dir_all(&config.cache);
         made.map_err(|source| ServerError::Cache { folder: config.cache.clone(), source })?;
-        let listening = TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
+        let listening =
+            TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
         let app = Arc::new(App {
             database,

@@ -66,7 +66,9 @@ pub(crate) fn source_ref(storage: &Storage, source: &Source) -> SourceRef {
 
 /// The entries of a folder, folders first; hidden ones are left out.
 pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, Problem> {
-    let failed = |error: std::io::Error| Problem::from_io(format!("the folder “{path}” of “{}” could not be opened", storage.name), &error);
+    let failed = |error: std::io::Error| {
+        Problem::from_io(format!("the folder “{path}” of “{}” could not be opened", storage.name), &error)
+    };
     let folder = open_storage(storage)?.open_dir(system_path(path)).map_err(failed)?;
     let mut entries = Vec::new();
     for entry in folder.entries().map_err(failed)? {
@@ -81,14 +83,17 @@ pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, 
         let is_media = metadata.is_file() && (looks_like_media(&path) || looks_like_sequence_image(&path));
         entries.push(Entry { name: path.name(), is_folder: metadata.is_dir(), size: metadata.len(), is_media, path });
     }
-    entries.sort_by(|one, other| other.is_folder.cmp(&one.is_folder).then_with(|| one.name.to_lowercase().cmp(&other.name.to_lowercase())));
+    entries.sort_by(|one, other| {
+        other.is_folder.cmp(&one.is_folder).then_with(|| one.name.to_lowercase().cmp(&other.name.to_lowercase()))
+    });
     Ok(entries)
 }
 
 /// Everything at or below `chosen` that can be a source; a file that was chosen itself always is.
 pub(crate) fn find_sources(storage: &Storage, chosen: &StoragePath) -> Result<Vec<Found>, Problem> {
     let root = open_storage(storage)?;
-    let failed = |error: std::io::Error| Problem::from_io(format!("“{chosen}” in “{}” could not be opened", storage.name), &error);
+    let failed =
+        |error: std::io::Error| Problem::from_io(format!("“{chosen}” in “{}” could not be opened", storage.name), &error);
     let metadata = root.metadata(system_path(chosen)).map_err(failed)?;
     if !metadata.is_dir() {
         return Ok(vec![Found { path: chosen.clone(), sequence: None, folder: String::new() }]);
@@ -98,7 +103,13 @@ pub(crate) fn find_sources(storage: &Storage, chosen: &StoragePath) -> Result<Ve
     Ok(found)
 }
 
-fn gather(storage: &Storage, chosen: &StoragePath, folder: &StoragePath, depth: usize, found: &mut Vec<Found>) -> Result<(), Problem> {
+fn gather(
+    storage: &Storage,
+    chosen: &StoragePath,
+    folder: &StoragePath,
+    depth: usize,
+    found: &mut Vec<Found>,
+) -> Result<(), Problem> {
     if depth > DEEPEST {
         return Ok(());
     }
@@ -114,13 +125,19 @@ fn gather(storage: &Storage, chosen: &StoragePath, folder: &StoragePath, depth: 
             found.push(Found { path: entry.path.clone(), sequence: None, folder: below.clone() });
         }
     }
-    found.extend(sequences(images).into_iter().map(|(path, sequence)| Found { path, sequence: Some(sequence), folder: below.clone() }));
+    found.extend(sequences(images).into_iter().map(|(path, sequence)| Found {
+        path,
+        sequence: Some(sequence),
+        folder: below.clone(),
+    }));
     Ok(())
 }
 
 /// The sequences that images of one folder form: same name, numbers without a gap.
 fn sequences(mut images: Vec<StoragePath>) -> Vec<(StoragePath, Sequence)> {
-    images.sort_by_key(|path| image_number(path.name_bytes()).map(|(before, figures, number, after)| (before.to_vec(), after.to_vec(), figures, number)));
+    images.sort_by_key(|path| {
+        image_number(path.name_bytes()).map(|(before, figures, number, after)| (before.to_vec(), after.to_vec(), figures, number))
+    });
     let mut runs: Vec<(StoragePath, u32)> = Vec::new();
     for image in images {
         if let Some((first, count)) = runs.last_mut()

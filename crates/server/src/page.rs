@@ -16,7 +16,8 @@ pub(crate) async fn serve(uri: Uri) -> Response {
     }
     let name = if Page::get(path).is_some() { path } else { "index.html" };
     let Some(file) = Page::get(name) else {
-        return (StatusCode::NOT_FOUND, "the page is not built: run `npm ci && npm run build` in web/, then build the program\n").into_response();
+        return (StatusCode::NOT_FOUND, "the page is not built: run `npm ci && npm run build` in web/, then build the program\n")
+            .into_response();
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     // Names of scripts and styles change with their contents.

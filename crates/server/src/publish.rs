@@ -49,20 +49,33 @@ pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, P
             Placed::Taken => {}
         }
     }
-    Err(Problem::new(ProblemKind::NameTaken, format!("{} could not be named", file.stem.name()), "ten thousand numbers are taken").into())
+    Err(Problem::new(
+        ProblemKind::NameTaken,
+        format!("{} could not be named", file.stem.name()),
+        "ten thousand numbers are taken",
+    )
+    .into())
 }
 
 /// What it means that the rule says “skip” and the name is taken.
 pub(crate) fn skipped(target: &StoragePath) -> Problem {
-    Problem::new(ProblemKind::NameTaken, format!("{} was left out", target.name()), "a file of this name is there already, and the deliverable says to skip it")
+    Problem::new(
+        ProblemKind::NameTaken,
+        format!("{} was left out", target.name()),
+        "a file of this name is there already, and the deliverable says to skip it",
+    )
 }
 
 pub(crate) fn name_problem(error: &PathError) -> Problem {
-    Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string()).with_next("Change the name pattern or the folder of the deliverable.")
+    Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string())
+        .with_next("Change the name pattern or the folder of the deliverable.")
 }
 
 async fn give_name(file: &Finished, target: &StoragePath) -> Result<Placed, Problem> {
-    let (root, temporary, target, replace) = (file.root.clone(), file.temporary.clone(), target.clone(), file.clash == ClashRule::Replace);
+    let (root, temporary, target, replace) =
+        (file.root.clone(), file.temporary.clone(), target.clone(), file.clash == ClashRule::Replace);
     let placing = tokio::task::spawn_blocking(move || place(&root, &temporary, &target, replace));
-    placing.await.unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "the output could not be named", error.to_string())))
+    placing
+        .await
+        .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "the output could not be named", error.to_string())))
 }

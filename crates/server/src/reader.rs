@@ -48,7 +48,8 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
 async fn read_waiting(app: &App) -> Result<usize, StoreError> {
     let sources = app.database.unread_sources(64).await?;
     let count = sources.len();
-    let outcomes: Vec<Result<(), StoreError>> = futures::stream::iter(sources).map(|source| read_one(app, source)).buffer_unordered(TOGETHER).collect().await;
+    let outcomes: Vec<Result<(), StoreError>> =
+        futures::stream::iter(sources).map(|source| read_one(app, source)).buffer_unordered(TOGETHER).collect().await;
     outcomes.into_iter().collect::<Result<Vec<()>, _>>()?;
     Ok(count)
 }
@@ -90,5 +91,6 @@ pub(crate) fn thumbnail_name(id: Uuid) -> beryl_core::path::StoragePath {
 
 /// A problem of a source that has gone out of sight.
 pub(crate) fn unreadable_yet(name: &str) -> Problem {
-    Problem::new(beryl_core::problem::ProblemKind::Invalid, format!("{name} cannot be planned for yet"), "it has not been read").with_next("Wait until it is read.")
+    Problem::new(beryl_core::problem::ProblemKind::Invalid, format!("{name} cannot be planned for yet"), "it has not been read")
+        .with_next("Wait until it is read.")
 }

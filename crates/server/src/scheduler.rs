@@ -229,7 +229,11 @@ async fn work(app: &App, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) 
 async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Problem> {
     let source = app.database.source(source).await.map_err(|error| store_problem(&error))?;
     let storage = app.database.storage(source.storage).await.map_err(|error| store_problem(&error))?;
-    let runs = underway.iter().map(|one| EncodeRun { id: one.claimed.run.id, plan: one.claimed.plan.clone(), output: one.output.clone() });
+    let runs = underway.iter().map(|one| EncodeRun {
+        id: one.claimed.run.id,
+        plan: one.claimed.plan.clone(),
+        output: one.output.clone(),
+    });
     Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect() })
 }
 
@@ -255,7 +259,12 @@ async fn prepare(app: &App, claimed: Claimed) -> Result<Underway, Problem> {
     Ok(Underway { claimed, root, output, ended: false, kept: tokio::time::Instant::now() })
 }
 
-async fn follow(app: &App, mut running: beryl_worker::RunningJob, mut underway: Vec<Underway>, mut stopped: watch::Receiver<bool>) {
+async fn follow(
+    app: &App,
+    mut running: beryl_worker::RunningJob,
+    mut underway: Vec<Underway>,
+    mut stopped: watch::Receiver<bool>,
+) {
     let control = running.control();
     app.scheduler.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
     let mut renew = tokio::time::interval(RENEW_EVERY);
@@ -303,7 +312,9 @@ async fn take(app: &App, underway: &mut [Underway], event: Event) {
     match event {
         Event::Progress { id, progress } => {
             app.hub.tell(Change::Progress { id, progress });
-            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && one.kept.elapsed() > Duration::from_secs(2)) {
+            if let Some(one) =
+                underway.iter_mut().find(|one| one.claimed.run.id == id && one.kept.elapsed() > Duration::from_secs(2))
+            {
                 one.kept = tokio::time::Instant::now();
                 if let Err(error) = app.database.save_progress(id, &progress).await {
                     tracing::debug!(%error, "progress was not kept");
@@ -375,7 +386,12 @@ async fn fail_all(app: &App, underway: &mut [Underway], problem: &Problem, again
 }
 
 /// Keeps how a run ended, however long the database is away.
-async fn keep_end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>, cpu_seconds: Option<f64>) {
+async fn keep_end(
+    app: &App,
+    lease: Lease,
+    outcome: Result<beryl_core::path::StoragePath, PublishError>,
+    cpu_seconds: Option<f64>,
+) {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),
@@ -392,7 +408,12 @@ async fn keep_end(app: &App, lease: Lease, outcome: Result<beryl_core::path::Sto
 }
 
 /// The same without waiting, while runs are taken up.
-async fn end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>, cpu_seconds: Option<f64>) -> Result<(), StoreError> {
+async fn end(
+    app: &App,
+    lease: Lease,
+    outcome: Result<beryl_core::path::StoragePath, PublishError>,
+    cpu_seconds: Option<f64>,
+) -> Result<(), StoreError> {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),

@@ -49,7 +49,8 @@ impl Database {
 
     async fn migrate(&self) -> Result<(), StoreError> {
         let mut connection = self.pool.acquire().await?;
-        let held: Option<i64> = sqlx::query_scalar("SELECT GET_LOCK('beryl migrations', ?)").bind(MIGRATION_WAIT).fetch_one(&mut *connection).await?;
+        let held: Option<i64> =
+            sqlx::query_scalar("SELECT GET_LOCK('beryl migrations', ?)").bind(MIGRATION_WAIT).fetch_one(&mut *connection).await?;
         if held != Some(1) {
             return Err(StoreError::Setup(format!("somebody else has been changing its tables for {MIGRATION_WAIT} seconds")));
         }

@@ -28,13 +28,13 @@ impl StoreError {
     #[must_use]
     pub fn is_passing(&self) -> bool {
         match self {
-            Self::Database(sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::Protocol(_) | sqlx::Error::WorkerCrashed) => true,
+            Self::Database(
+                sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::Protocol(_) | sqlx::Error::WorkerCrashed,
+            ) => true,
             Self::Database(sqlx::Error::Database(error)) => {
                 // Deadlock, lock wait, record changed, shutting down, too many connections, gone away.
                 const PASSING: [u16; 8] = [1213, 1205, 1020, 1053, 1040, 2006, 1927, 1152];
-                error
-                    .try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>()
-                    .is_some_and(|error| PASSING.contains(&error.number()))
+                error.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|error| PASSING.contains(&error.number()))
             }
             _ => false,
         }

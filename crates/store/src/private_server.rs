@@ -130,7 +130,10 @@ impl PrivateServer {
 
 fn install(folder: &Path, data: &Path) -> Result<(), StoreError> {
     let mut command = Command::new(program("mariadb-install-db")?);
-    command.arg("--no-defaults").arg(format!("--datadir={}", data.display())).args(["--auth-root-authentication-method=socket", "--skip-test-db"]);
+    command
+        .arg("--no-defaults")
+        .arg(format!("--datadir={}", data.display()))
+        .args(["--auth-root-authentication-method=socket", "--skip-test-db"]);
     if nix::unistd::Uid::effective().is_root() {
         command.arg("--user=root");
     }

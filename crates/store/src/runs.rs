@@ -267,7 +267,10 @@ impl Database {
             let duration: Option<String> = row.try_get("duration")?;
             let seconds = duration.and_then(|text| text.parse::<Rational>().ok()).map(Rational::to_f64);
             let preset: Option<String> = row.try_get("preset")?;
-            names.insert(row.try_get("id")?, RunNames { source, preset: preset.unwrap_or_default(), sheet: row.try_get("sheet")?, seconds });
+            names.insert(
+                row.try_get("id")?,
+                RunNames { source, preset: preset.unwrap_or_default(), sheet: row.try_get("sheet")?, seconds },
+            );
         }
         Ok(names)
     }
@@ -279,9 +282,11 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn claim(&self, owner: &str, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
         let mut work = self.pool.begin().await?;
-        let first = sqlx::query("SELECT id, source_id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, seq LIMIT 1 FOR UPDATE SKIP LOCKED")
-            .fetch_optional(&mut *work)
-            .await?;
+        let first = sqlx::query(
+            "SELECT id, source_id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, seq LIMIT 1 FOR UPDATE SKIP LOCKED",
+        )
+        .fetch_optional(&mut *work)
+        .await?;
         let Some(first) = first else { return Ok(Vec::new()) };
         let source: Uuid = first.try_get("source_id")?;
         let ids: Vec<Uuid> = sqlx::query_scalar(
@@ -326,11 +331,13 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn save_progress(&self, id: Uuid, progress: &Progress) -> Result<(), StoreError> {
-        sqlx::query("INSERT INTO run_progress (run_id, progress) VALUES (?, ?) ON DUPLICATE KEY UPDATE progress = VALUES(progress)")
-            .bind(id)
-            .bind(json::text(progress)?)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "INSERT INTO run_progress (run_id, progress) VALUES (?, ?) ON DUPLICATE KEY UPDATE progress = VALUES(progress)",
+        )
+        .bind(id)
+        .bind(json::text(progress)?)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
@@ -339,7 +346,8 @@ impl Database {
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn set_temporary(&self, lease: Lease, temporary: &StoragePath) -> Result<(), StoreError> {
-        let query = sqlx::query("UPDATE runs SET temporary = ?, target = NULL WHERE id = ? AND lease_epoch = ?").bind(temporary.to_string());
+        let query = sqlx::query("UPDATE runs SET temporary = ?, target = NULL WHERE id = ? AND lease_epoch = ?")
+            .bind(temporary.to_string());
         changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
     }
 
@@ -360,7 +368,8 @@ impl Database {
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn set_target(&self, lease: Lease, target: &StoragePath) -> Result<(), StoreError> {
-        let query = sqlx::query("UPDATE runs SET target = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'").bind(target.to_string());
+        let query = sqlx::query("UPDATE runs SET target = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'")
+            .bind(target.to_string());
         changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
     }
 
@@ -368,7 +377,13 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn finish(&self, lease: Lease, state: RunState, problem: Option<&Problem>, cpu_seconds: Option<f64>) -> Result<(), StoreError> {
+    pub async fn finish(
+        &self,
+        lease: Lease,
+        state: RunState,
+        problem: Option<&Problem>,
+        cpu_seconds: Option<f64>,
+    ) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let ended = sqlx::query(
             "UPDATE runs SET state = ?, problem = ?, cpu_seconds = ?, temporary = NULL, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \

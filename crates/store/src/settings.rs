@@ -11,7 +11,8 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn setting<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>, StoreError> {
-        let text: Option<String> = sqlx::query_scalar("SELECT value FROM settings WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
+        let text: Option<String> =
+            sqlx::query_scalar("SELECT value FROM settings WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
         Ok(json::optional(text)?)
     }
 

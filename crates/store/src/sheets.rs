@@ -185,8 +185,10 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn add_sheet_sources(&self, sheet: Uuid, sources: &[(Uuid, String)]) -> Result<u64, StoreError> {
         let mut work = self.pool.begin().await?;
-        let last: Option<i32> =
-            sqlx::query_scalar("SELECT MAX(position) FROM sheet_sources WHERE sheet_id = ? FOR UPDATE").bind(sheet).fetch_one(&mut *work).await?;
+        let last: Option<i32> = sqlx::query_scalar("SELECT MAX(position) FROM sheet_sources WHERE sheet_id = ? FOR UPDATE")
+            .bind(sheet)
+            .fetch_one(&mut *work)
+            .await?;
         let mut added = 0;
         for (position, (source, folder)) in (last.unwrap_or(0) + 1..).zip(sources) {
             added += sqlx::query("INSERT IGNORE INTO sheet_sources (sheet_id, source_id, position, folder) VALUES (?, ?, ?, ?)")
@@ -209,7 +211,11 @@ impl Database {
     pub async fn remove_sheet_sources(&self, sheet: Uuid, sources: &[Uuid]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         for source in sources {
-            sqlx::query("DELETE FROM sheet_sources WHERE sheet_id = ? AND source_id = ?").bind(sheet).bind(source).execute(&mut *work).await?;
+            sqlx::query("DELETE FROM sheet_sources WHERE sheet_id = ? AND source_id = ?")
+                .bind(sheet)
+                .bind(source)
+                .execute(&mut *work)
+                .await?;
         }
         work.commit().await?;
         Ok(())
@@ -220,7 +226,10 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn deliverables(&self, sheet: Uuid) -> Result<Vec<Deliverable>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM deliverables WHERE sheet_id = ? ORDER BY position, id").bind(sheet).fetch_all(&self.pool).await?;
+        let rows = sqlx::query("SELECT * FROM deliverables WHERE sheet_id = ? ORDER BY position, id")
+            .bind(sheet)
+            .fetch_all(&self.pool)
+            .await?;
         Ok(rows.iter().map(deliverable).collect::<Result<_, _>>()?)
     }
 

@@ -38,7 +38,8 @@ pub enum Knowledge {
     Unreadable(Problem),
 }
 
-pub(crate) const COLUMNS: &str = "sources.id, sources.storage_id, sources.path, sources.sequence, sources.reading, sources.problem, sources.has_thumbnail";
+pub(crate) const COLUMNS: &str =
+    "sources.id, sources.storage_id, sources.path, sources.sequence, sources.reading, sources.problem, sources.has_thumbnail";
 
 pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
     let path: String = row.try_get("path")?;
@@ -126,7 +127,10 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn forget_reading(&self, id: Uuid) -> Result<(), StoreError> {
-        sqlx::query("UPDATE sources SET state = 'waiting', reading = NULL, problem = NULL WHERE id = ?").bind(id).execute(&self.pool).await?;
+        sqlx::query("UPDATE sources SET state = 'waiting', reading = NULL, problem = NULL WHERE id = ?")
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 

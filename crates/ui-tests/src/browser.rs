@@ -38,10 +38,26 @@ impl Browser {
         let lines = BufReader::new(driver.stdout.take().ok_or("the driver says nothing")?).lines();
         let port = lines
             .map_while(Result::ok)
-            .find_map(|line| line.strip_prefix("ChromeDriver was started successfully on port ").map(|rest| rest.trim_end_matches('.').to_owned()))
+            .find_map(|line| {
+                line.strip_prefix("ChromeDriver was started successfully on port ")
+                    .map(|rest| rest.trim_end_matches('.').to_owned())
+            })
             .ok_or("the driver did not start")?;
         let mut wishes = DesiredCapabilities::chrome();
-        for argument in ["--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-quic", "--window-size=1280,943", "--force-device-scale-factor=1", "--autoplay-policy=no-user-gesture-required"] {
+        for argument in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-dev-shm-usage",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-quic",
+            "--window-size=1280,943",
+            "--force-device-scale-factor=1",
+            "--autoplay-policy=no-user-gesture-required",
+        ] {
             wishes.add_arg(argument)?;
         }
         wishes.add_arg(&format!("--user-data-dir={}", folder.path().join("profile").display()))?;

@@ -128,7 +128,8 @@ impl Engine {
             }
             Err(Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine gave no answer"))
         };
-        let too_long = || Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine took longer than a minute");
+        let too_long =
+            || Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine took longer than a minute");
         timeout(SHORT_JOB, conversation).await.unwrap_or_else(|_| Err(too_long()))
     }
 }
@@ -204,7 +205,12 @@ impl RunningJob {
                         self.moved = Instant::now();
                     }
                 }
-                Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Written { .. } | Event::RunFailed { .. } | Event::Failed { .. } => {
+                Event::Probed { .. }
+                | Event::StillWritten
+                | Event::Reading { .. }
+                | Event::Written { .. }
+                | Event::RunFailed { .. }
+                | Event::Failed { .. } => {
                     self.moved = Instant::now();
                 }
             }
@@ -232,7 +238,9 @@ impl RunningJob {
             drop(stderr.take(16_384).read_to_string(&mut last_words).await);
         }
         let why = status.map_or_else(|error| error.to_string(), death);
-        Event::Failed { problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why).with_details(last_words.trim()) }
+        Event::Failed {
+            problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why).with_details(last_words.trim()),
+        }
     }
 }
 

@@ -68,7 +68,11 @@ pub fn open_folder(root: &Path, path: &StoragePath) -> Result<Dir, Problem> {
 pub fn place(root: &Path, temporary: &StoragePath, target: &StoragePath, replace: bool) -> Result<Placed, Problem> {
     let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be given its name", target.name()), &error);
     if temporary.parent() != target.parent() {
-        return Err(Problem::new(ProblemKind::Internal, format!("{} could not be given its name", target.name()), "it lies in another folder"));
+        return Err(Problem::new(
+            ProblemKind::Internal,
+            format!("{} could not be given its name", target.name()),
+            "it lies in another folder",
+        ));
     }
     let folder = open_folder(root, &target.parent())?;
     let (from, to) = (OsStr::from_bytes(temporary.name_bytes()), OsStr::from_bytes(target.name_bytes()));

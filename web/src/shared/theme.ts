@@ -68,6 +68,7 @@ export function themeOf(mode: "light" | "dark"): Theme {
     typography: {
       fontFamily: "'Hanken Grotesk Variable', sans-serif",
       fontSize: 13,
+      body1: { fontSize: 13 },
       button: { textTransform: "none", fontWeight: 600 },
     },
     components: {

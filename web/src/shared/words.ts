@@ -14,11 +14,15 @@ export function sizeText(bytes: number): string {
   return `${value.toFixed(decimals)} ${unit}`;
 }
 
-/** What is saved, as −98 %, or what is added, as +40 %. */
+/** What is saved, as −98 %, or what is added, as +40 %, and ×3.5 from double on. */
 export function changeText(before: number, after: number): string {
   if (before <= 0) return "";
-  const percent = Math.round((after / before - 1) * 100);
-  return percent > 0 ? `+${String(percent)} %` : `−${String(-percent)} %`;
+  const factor = after / before;
+  if (factor >= 2) return `×${factor.toFixed(factor < 10 ? 1 : 0)}`;
+  const percent = Math.round((factor - 1) * 100);
+  if (percent === 0) return "same size";
+  // A file is never saved as a whole.
+  return percent > 0 ? `+${String(percent)} %` : `−${String(Math.min(99, -percent))} %`;
 }
 
 /** A span of time as 0:48 or 1:02:10. */

@@ -18,7 +18,14 @@ pub(super) struct Journal<'a> {
 impl Journal<'_> {
     /// Notes a decision; `setting` is the place of the setting in the preset's document. Where the
     /// editor changed it, the decision is the editor's whatever `origin` says.
-    pub(super) fn note(&mut self, subject: Subject, setting: &str, origin: Origin, what: impl Into<String>, because: impl Into<String>) {
+    pub(super) fn note(
+        &mut self,
+        subject: Subject,
+        setting: &str,
+        origin: Origin,
+        what: impl Into<String>,
+        because: impl Into<String>,
+    ) {
         let own = !setting.is_empty() && self.overrides.pointer(setting).is_some();
         let origin = if own { Origin::Editor } else { origin };
         self.decisions.push(Decision { subject, what: what.into(), because: because.into(), origin });
@@ -34,7 +41,13 @@ impl Journal<'_> {
 pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Plan, PlanError> {
     let effective = with_overrides(preset, overrides)?;
     let mut journal = Journal { overrides, decisions: Vec::new() };
-    journal.note(Subject::Container, "/container", Origin::Preset, container_words(effective.container), "the preset asks for it");
+    journal.note(
+        Subject::Container,
+        "/container",
+        Origin::Preset,
+        container_words(effective.container),
+        "the preset asks for it",
+    );
     let picture = match (&effective.picture, reading.picture()) {
         (Some(settings), Some((stream, facts))) => Some(picture::plan(settings, stream, facts, reading, &mut journal)?),
         (Some(_), None) => return Err(PlanError::NothingToMake { missing: "no picture" }),
@@ -51,10 +64,12 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         return Err(PlanError::NothingToMake { missing: "no sound" });
     }
     let duration = output_duration(reading, picture.is_some());
-    let timecode = picture.as_ref().filter(|_| effective.carry.timecode).and_then(|picture| {
-        carried_timecode(reading, effective.container, picture.frame_rate.rate(), &mut journal)
-    });
-    let chapters = if effective.carry.chapters && effective.container != Container::Wav { reading.chapters.clone() } else { Vec::new() };
+    let timecode = picture
+        .as_ref()
+        .filter(|_| effective.carry.timecode)
+        .and_then(|picture| carried_timecode(reading, effective.container, picture.frame_rate.rate(), &mut journal));
+    let chapters =
+        if effective.carry.chapters && effective.container != Container::Wav { reading.chapters.clone() } else { Vec::new() };
     let tags = if effective.carry.tags { reading.tags.clone() } else { std::collections::BTreeMap::new() };
     if !chapters.is_empty() || !tags.is_empty() {
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));

@@ -26,7 +26,8 @@ pub(super) fn plan(
     );
     journal.note(Subject::Rate, "/picture/rate", Origin::Preset, rate_words(settings.rate), rate_reason(settings.rate));
     let deinterlace = decide_fields(settings, source, journal);
-    let field_order = if deinterlace || !source.field_order.is_interlaced() { FieldOrder::Progressive } else { source.field_order };
+    let field_order =
+        if deinterlace || !source.field_order.is_interlaced() { FieldOrder::Progressive } else { source.field_order };
     let turned = matches!(source.rotation.rem_euclid(360), 90 | 270);
     let upright = Frame { width: source.width, height: source.height, pixel_aspect: source.pixel_aspect };
     let upright = if turned { upright.turned() } else { upright };
@@ -73,7 +74,13 @@ pub(super) fn plan(
     }
     let degrees = u16::try_from(source.rotation.rem_euclid(360)).unwrap_or(0);
     if degrees != 0 {
-        journal.note(Subject::Rotation, "", Origin::Source, format!("turned upright by {degrees}°"), "the source is marked as stored turned");
+        journal.note(
+            Subject::Rotation,
+            "",
+            Origin::Source,
+            format!("turned upright by {degrees}°"),
+            "the source is marked as stored turned",
+        );
         steps.push(Step::Turn { degrees });
     }
     steps.extend(size.crop.map(Step::from));
@@ -163,7 +170,9 @@ fn decide_fields(settings: &PictureSettings, source: &Picture, journal: &mut Jou
             (true, "deinterlaced, one frame for each frame", "the preset asks for it, although the header declares no fields")
         }
         (FieldsRule::WhenNeeded, true) => (true, "deinterlaced, one frame for each frame", "the header declares fields"),
-        (FieldsRule::Keep, true) if lines_kept => (false, "fields kept and marked", "the preset keeps them, and the lines stay as they are"),
+        (FieldsRule::Keep, true) if lines_kept => {
+            (false, "fields kept and marked", "the preset keeps them, and the lines stay as they are")
+        }
         (FieldsRule::Keep, true) => {
             (true, "deinterlaced, one frame for each frame", "fields cannot be kept when the number of lines changes")
         }
@@ -188,7 +197,13 @@ fn decide_frame_rate(settings: &PictureSettings, source: &Picture, journal: &mut
             );
             FrameRatePlan::Constant { rate: nominal }
         } else {
-            journal.note(Subject::FrameRate, "/picture/frame_rate", Origin::Source, format!("{} constant", rate_text(mean)), "the source has it");
+            journal.note(
+                Subject::FrameRate,
+                "/picture/frame_rate",
+                Origin::Source,
+                format!("{} constant", rate_text(mean)),
+                "the source has it",
+            );
             FrameRatePlan::Constant { rate: mean }
         }
     };
@@ -211,7 +226,13 @@ fn decide_frame_rate(settings: &PictureSettings, source: &Picture, journal: &mut
             } else {
                 format!("the preset asks for it; frames are repeated or dropped (the source has {})", rate_text(mean))
             };
-            journal.note(Subject::FrameRate, "/picture/frame_rate", Origin::Preset, format!("{} constant", rate_text(rate)), because);
+            journal.note(
+                Subject::FrameRate,
+                "/picture/frame_rate",
+                Origin::Preset,
+                format!("{} constant", rate_text(rate)),
+                because,
+            );
             FrameRatePlan::Constant { rate }
         }
         FrameRateRule::AtMost { rate } => {
@@ -274,15 +295,28 @@ fn decide_colour(source: &Picture, journal: &mut Journal<'_>) -> Colour {
             range: Some("tv".to_owned()),
             chroma_location: None,
         };
-        journal.note(Subject::Colour, "", Origin::Source, "RGB converted with the matrix of BT.709, limited range", "the output stores luma and chroma");
+        journal.note(
+            Subject::Colour,
+            "",
+            Origin::Source,
+            "RGB converted with the matrix of BT.709, limited range",
+            "the output stores luma and chroma",
+        );
         return colour;
     }
     if colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj") {
-        journal.note(Subject::Colour, "", Origin::Source, "full range converted to limited", "players and broadcasters expect limited range");
+        journal.note(
+            Subject::Colour,
+            "",
+            Origin::Source,
+            "full range converted to limited",
+            "players and broadcasters expect limited range",
+        );
         colour.range = Some("tv".to_owned());
     } else if colour.primaries.is_some() || colour.transfer.is_some() || colour.matrix.is_some() {
         let named = |part: &Option<String>| part.clone().unwrap_or_else(|| "not declared".to_owned());
-        let what = format!("tags carried: {} / {} / {}", named(&colour.primaries), named(&colour.transfer), named(&colour.matrix));
+        let what =
+            format!("tags carried: {} / {} / {}", named(&colour.primaries), named(&colour.transfer), named(&colour.matrix));
         journal.note(Subject::Colour, "", Origin::Source, what, "the source declares them");
     }
     colour

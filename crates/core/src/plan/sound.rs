@@ -15,7 +15,8 @@ pub(super) fn plan(
     journal: &mut Journal<'_>,
 ) -> Result<Vec<SoundPlan>, PlanError> {
     let streams: Vec<_> = reading.sounds().filter(|(_, sound)| sound.channels > 0 && sound.sample_rate > 0).collect();
-    let Some(first) = streams.iter().find(|(stream, _)| stream.roles.iter().any(|role| role == "default")).or(streams.first()) else {
+    let Some(first) = streams.iter().find(|(stream, _)| stream.roles.iter().any(|role| role == "default")).or(streams.first())
+    else {
         journal.note(Subject::Sound, "", Origin::Source, "none", "the source has none");
         return Ok(Vec::new());
     };
@@ -24,7 +25,8 @@ pub(super) fn plan(
         SoundStreams::All if !only_one => streams.clone(),
         SoundStreams::All | SoundStreams::First => vec![*first],
     };
-    let planned = chosen.iter().map(|(stream, sound)| stream_plan(settings, container, stream, sound)).collect::<Result<Vec<_>, _>>()?;
+    let planned =
+        chosen.iter().map(|(stream, sound)| stream_plan(settings, container, stream, sound)).collect::<Result<Vec<_>, _>>()?;
     for sound in &planned {
         let mut what = format!("{} · {} · {} kHz", sound.codec.words(), sound.layout, f64::from(sound.sample_rate) / 1e3);
         if let Some(rate) = sound.bit_rate {
@@ -40,7 +42,11 @@ pub(super) fn plan(
         journal.note(Subject::Sound, "/sound", Origin::Preset, what, because);
     }
     if planned.len() < streams.len() {
-        let because = if only_one && settings.streams == SoundStreams::All { "WAV holds one stream" } else { "the preset takes one stream" };
+        let because = if only_one && settings.streams == SoundStreams::All {
+            "WAV holds one stream"
+        } else {
+            "the preset takes one stream"
+        };
         journal.note(
             Subject::Sound,
             "/sound/streams",

@@ -1,8 +1,8 @@
 //! The presets that come with the program, named by the role of the file they make.
 
 use super::{
-    Carry, ChannelRule, Container, Effort, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile,
-    RateControl, SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams,
+    Carry, ChannelRule, Container, Effort, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset,
+    Profile, RateControl, SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams,
 };
 use crate::rational::Rational;
 use crate::units::BitRate;
@@ -18,20 +18,12 @@ pub fn builtin(id: &str) -> Option<Preset> {
 pub fn builtin_presets() -> Vec<Preset> {
     vec![
         Preset {
-            picture: Some(PictureSettings {
-                rate: average(8_000_000),
-                size: fit(1920, 1080),
-                ..picture(PictureCodec::H264)
-            }),
+            picture: Some(PictureSettings { rate: average(8_000_000), size: fit(1920, 1080), ..picture(PictureCodec::H264) }),
             sound: Some(aac(192_000, ChannelRule::Stereo, SoundStreams::First)),
             ..preset("web-1080", "Web 1080", Container::Mp4, "For video hosts and web pages that show full HD.")
         },
         Preset {
-            picture: Some(PictureSettings {
-                rate: average(4_000_000),
-                size: fit(1280, 720),
-                ..picture(PictureCodec::H264)
-            }),
+            picture: Some(PictureSettings { rate: average(4_000_000), size: fit(1280, 720), ..picture(PictureCodec::H264) }),
             sound: Some(aac(160_000, ChannelRule::Stereo, SoundStreams::First)),
             ..preset("web-720", "Web 720", Container::Mp4, "For web pages and slower lines where 720 lines are enough.")
         },
@@ -43,7 +35,12 @@ pub fn builtin_presets() -> Vec<Preset> {
                 ..picture(PictureCodec::H264)
             }),
             sound: Some(aac(96_000, ChannelRule::Stereo, SoundStreams::First)),
-            ..preset("review-small", "Review, small", Container::Mp4, "For a client on a slow line who judges content, not picture quality.")
+            ..preset(
+                "review-small",
+                "Review, small",
+                Container::Mp4,
+                "For a client on a slow line who judges content, not picture quality.",
+            )
         },
         Preset {
             picture: Some(PictureSettings {
@@ -52,7 +49,12 @@ pub fn builtin_presets() -> Vec<Preset> {
                 ..picture(PictureCodec::Hevc)
             }),
             sound: Some(aac(256_000, ChannelRule::Same, SoundStreams::All)),
-            ..preset("delivery-hevc", "Delivery HEVC 10 bit", Container::Mp4, "For a finished file of high quality and moderate size, with all languages, 10 bit deep.")
+            ..preset(
+                "delivery-hevc",
+                "Delivery HEVC 10 bit",
+                Container::Mp4,
+                "For a finished file of high quality and moderate size, with all languages, 10 bit deep.",
+            )
         },
         Preset {
             picture: Some(PictureSettings {
@@ -61,12 +63,22 @@ pub fn builtin_presets() -> Vec<Preset> {
                 ..prores(Profile::Hq)
             }),
             sound: Some(pcm(SoundCodec::Pcm24)),
-            ..preset("master-keeper", "Master keeper", Container::Mov, "For the archive: size, fields, rate and all sound as they are, in a codec that loses next to nothing.")
+            ..preset(
+                "master-keeper",
+                "Master keeper",
+                Container::Mov,
+                "For the archive: size, fields, rate and all sound as they are, in a codec that loses next to nothing.",
+            )
         },
         Preset {
             picture: Some(prores(Profile::Lt)),
             sound: Some(pcm(SoundCodec::Pcm24)),
-            ..preset("edit-friendly", "Edit-friendly", Container::Mov, "For material that stutters in the edit: every frame stands alone, the rate is constant.")
+            ..preset(
+                "edit-friendly",
+                "Edit-friendly",
+                Container::Mov,
+                "For material that stutters in the edit: every frame stands alone, the rate is constant.",
+            )
         },
         Preset {
             picture: Some(PictureSettings {
@@ -78,7 +90,12 @@ pub fn builtin_presets() -> Vec<Preset> {
             }),
             sound: Some(aac(128_000, ChannelRule::Same, SoundStreams::All)),
             name_pattern: "{source}_proxy".to_owned(),
-            ..preset("light-proxy", "Light proxy", Container::Mov, "For cutting on a laptop: half the size, the same timecode and sound streams, quick to make.")
+            ..preset(
+                "light-proxy",
+                "Light proxy",
+                Container::Mov,
+                "For cutting on a laptop: half the size, the same timecode and sound streams, quick to make.",
+            )
         },
         Preset {
             picture: Some(PictureSettings {
@@ -89,7 +106,12 @@ pub fn builtin_presets() -> Vec<Preset> {
                 ..picture(PictureCodec::H264)
             }),
             sound: Some(aac(48_000, ChannelRule::Mono, SoundStreams::First)),
-            ..preset("screen-page", "Screen recording for a page", Container::Mp4, "For screen recordings on a web page: few frames a second, one channel, very small.")
+            ..preset(
+                "screen-page",
+                "Screen recording for a page",
+                Container::Mp4,
+                "For screen recordings on a web page: few frames a second, one channel, very small.",
+            )
         },
         Preset {
             picture: None,
@@ -103,7 +125,12 @@ pub fn builtin_presets() -> Vec<Preset> {
                 ..picture(PictureCodec::H264)
             }),
             sound: Some(aac(256_000, ChannelRule::Same, SoundStreams::All)),
-            ..preset("same-h264", "Same as source, H.264", Container::Mp4, "For a file that plays anywhere with the size and rate of its source and hardly a visible loss.")
+            ..preset(
+                "same-h264",
+                "Same as source, H.264",
+                Container::Mp4,
+                "For a file that plays anywhere with the size and rate of its source and hardly a visible loss.",
+            )
         },
     ]
 }
@@ -150,7 +177,13 @@ const fn fit(width: u32, height: u32) -> SizeRule {
 }
 
 fn aac(bits_per_second: u64, channels: ChannelRule, streams: SoundStreams) -> SoundSettings {
-    SoundSettings { codec: SoundCodec::Aac, bits_per_second: Some(BitRate(bits_per_second)), channels, sample_rate: Some(48_000), streams }
+    SoundSettings {
+        codec: SoundCodec::Aac,
+        bits_per_second: Some(BitRate(bits_per_second)),
+        channels,
+        sample_rate: Some(48_000),
+        streams,
+    }
 }
 
 fn pcm(codec: SoundCodec) -> SoundSettings {

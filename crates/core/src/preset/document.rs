@@ -50,10 +50,8 @@ impl Preset {
         {
             return Err(PresetError::TooNew { found });
         }
-        let preset: Self = serde_path_to_error::deserialize(value).map_err(|error| PresetError::Field {
-            at: error.path().to_string(),
-            why: error.inner().to_string(),
-        })?;
+        let preset: Self = serde_path_to_error::deserialize(value)
+            .map_err(|error| PresetError::Field { at: error.path().to_string(), why: error.inner().to_string() })?;
         let faults = preset.faults();
         if faults.is_empty() { Ok(preset) } else { Err(PresetError::Impossible(faults)) }
     }
@@ -68,8 +66,7 @@ pub fn with_overrides(preset: &Preset, overrides: &Value) -> Result<Preset, Pres
     if changes.is_empty() {
         return Ok(preset.clone());
     }
-    let mut document =
-        serde_json::to_value(preset).map_err(|error| PresetError::NotJson(error.to_string()))?;
+    let mut document = serde_json::to_value(preset).map_err(|error| PresetError::NotJson(error.to_string()))?;
     replace_changed_rules(&mut document, overrides);
     json_patch::merge(&mut document, overrides);
     Preset::from_value(document)
@@ -81,9 +78,9 @@ fn replace_changed_rules(document: &mut Value, overrides: &Value) {
     let (Some(document), Some(overrides)) = (document.as_object_mut(), overrides.as_object()) else { return };
     for (name, change) in overrides {
         let Some(present) = document.get_mut(name) else { continue };
-        let changed = ["rule", "mode"].iter().any(|tag| {
-            change.get(tag).is_some_and(|wanted| present.get(tag).is_some_and(|now| now != wanted))
-        });
+        let changed = ["rule", "mode"]
+            .iter()
+            .any(|tag| change.get(tag).is_some_and(|wanted| present.get(tag).is_some_and(|now| now != wanted)));
         if changed {
             *present = Value::Object(Map::new());
         } else {

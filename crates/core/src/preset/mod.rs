@@ -446,9 +446,7 @@ impl PictureCodec {
         match self {
             Self::H264 => &[Profile::Baseline, Profile::Main, Profile::High, Profile::High10, Profile::High422],
             Self::Hevc => &[Profile::Main, Profile::Main10, Profile::Main42210],
-            Self::Prores => {
-                &[Profile::Proxy, Profile::Lt, Profile::Standard, Profile::Hq, Profile::P4444, Profile::P4444Xq]
-            }
+            Self::Prores => &[Profile::Proxy, Profile::Lt, Profile::Standard, Profile::Hq, Profile::P4444, Profile::P4444Xq],
             Self::Mpeg2 => &[Profile::Main, Profile::Mpeg2422],
         }
     }

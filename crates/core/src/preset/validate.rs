@@ -1,6 +1,9 @@
 //! Which settings go together, and what to say where they do not.
 
-use super::{Container, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, Preset, Profile, RateControl, SizeRule, SoundCodec, SoundSettings};
+use super::{
+    Container, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, Preset, Profile, RateControl, SizeRule, SoundCodec,
+    SoundSettings,
+};
 use crate::level;
 use crate::naming;
 use crate::rational::Rational;
@@ -20,10 +23,7 @@ impl Preset {
             && self.id.len() <= 64
             && self.id.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-');
         if !id_is_plain {
-            faults.push(format!(
-                "The id “{}” must have 1 to 64 lower-case letters, figures and hyphens.",
-                self.id
-            ));
+            faults.push(format!("The id “{}” must have 1 to 64 lower-case letters, figures and hyphens.", self.id));
         }
         if self.name.trim().is_empty() {
             faults.push("The preset needs a name.".to_owned());
@@ -86,9 +86,7 @@ fn picture_faults(container: Container, picture: &PictureSettings, faults: &mut 
                 faults.push(format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}."));
             }
             if codec == PictureCodec::Mpeg2 && !level::mpeg2_has_rate(rate) {
-                faults.push(format!(
-                    "MPEG-2 has no frame rate of {rate}: choose 23.976, 24, 25, 29.97, 30, 50, 59.94 or 60."
-                ));
+                faults.push(format!("MPEG-2 has no frame rate of {rate}: choose 23.976, 24, 25, 29.97, 30, 50, 59.94 or 60."));
             }
         }
         FrameRateRule::KeepVariable if codec == PictureCodec::Mpeg2 => {
@@ -163,7 +161,11 @@ fn size_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
                 if !(SMALLEST_SIDE..=LARGEST_SIDE).contains(&side) {
                     faults.push(format!("A {name} of {side} is out of range: choose {SMALLEST_SIDE} to {LARGEST_SIDE}."));
                 } else if side % 2 == 1 {
-                    faults.push(format!("A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {} or {}.", side - 1, side + 1));
+                    faults.push(format!(
+                        "A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {} or {}.",
+                        side - 1,
+                        side + 1
+                    ));
                 }
             }
         }
@@ -192,7 +194,12 @@ fn sound_faults(container: Container, sound: &SoundSettings, faults: &mut Vec<St
     if let Some(rate) = sound.sample_rate
         && !rates.contains(&rate)
     {
-        faults.push(format!("{rate} samples a second are out of range for {}: choose {} to {}.", sound.codec.words(), rates.start(), rates.end()));
+        faults.push(format!(
+            "{rate} samples a second are out of range for {}: choose {} to {}.",
+            sound.codec.words(),
+            rates.start(),
+            rates.end()
+        ));
     }
     if sound.codec == SoundCodec::Copy && (sound.sample_rate.is_some() || sound.channels != super::ChannelRule::Same) {
         faults.push("Sound that is left untouched keeps its channels and its sample rate.".to_owned());

@@ -74,7 +74,10 @@ impl Control {
     pub(crate) fn goes_on(&self) -> bool {
         let mut state = self.state();
         while state.paused_since.is_some() && !self.stop.is_set() {
-            state = self.changed.wait_timeout(state, Duration::from_millis(100)).map_or_else(|error| error.into_inner().0, |(state, _)| state);
+            state = self
+                .changed
+                .wait_timeout(state, Duration::from_millis(100))
+                .map_or_else(|error| error.into_inner().0, |(state, _)| state);
         }
         !self.stop.is_set()
     }

@@ -72,7 +72,8 @@ fn all_passes(source: &SourceRef, works: &[Work<'_>], control: &Control, tell: &
     let first: Vec<(&Work<'_>, Pass)> =
         in_pass(true).map(|work| (work, Pass::First)).chain(in_pass(false).map(|work| (work, Pass::Single))).collect();
     follow(source, &first, control, tell)?;
-    let second: Vec<(&Work<'_>, Pass)> = in_pass(true).filter(|work| work.is_wanted(control)).map(|work| (work, Pass::Second)).collect();
+    let second: Vec<(&Work<'_>, Pass)> =
+        in_pass(true).filter(|work| work.is_wanted(control)).map(|work| (work, Pass::Second)).collect();
     if second.is_empty() || control.stop().is_set() {
         return Ok(());
     }
@@ -80,7 +81,12 @@ fn all_passes(source: &SourceRef, works: &[Work<'_>], control: &Control, tell: &
 }
 
 /// One pass, with progress told while it goes on.
-fn follow(source: &SourceRef, works: &[(&Work<'_>, Pass)], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
+fn follow(
+    source: &SourceRef,
+    works: &[(&Work<'_>, Pass)],
+    control: &Control,
+    tell: &(dyn Fn(Event) + Sync),
+) -> Result<(), Problem> {
     let fault = Mutex::new(None);
     let (done, finished) = crossbeam_channel::bounded::<()>(0);
     for (work, pass) in works {

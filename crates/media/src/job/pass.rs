@@ -89,7 +89,9 @@ pub(super) fn start<'scope, 'env: 'scope>(
     let chains: Vec<(usize, &[Step], u32)> = works
         .iter()
         .enumerate()
-        .filter_map(|(place, (work, _))| work.run.plan.picture.as_ref().map(|picture| (place, picture.steps.as_slice(), picture.source_stream)))
+        .filter_map(|(place, (work, _))| {
+            work.run.plan.picture.as_ref().map(|picture| (place, picture.steps.as_slice(), picture.source_stream))
+        })
         .collect();
     if let Some((_, _, stream)) = chains.first() {
         let stream = *stream as usize;
@@ -133,7 +135,15 @@ pub(super) fn start<'scope, 'env: 'scope>(
         let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
         routes.insert(stream, Route::Decode(to_decoder));
         let rate = packets.sequence().map(|sequence| sequence.rate).or(view.mean_rate());
-        let task = DecodeTask { stream, clock: packets.clock(stream), rate, is_picture: true, name: packets.name().to_owned(), shared, times: Arc::clone(&times) };
+        let task = DecodeTask {
+            stream,
+            clock: packets.clock(stream),
+            rate,
+            is_picture: true,
+            name: packets.name().to_owned(),
+            shared,
+            times: Arc::clone(&times),
+        };
         spawn(scope, "decode picture", &done, move || task.run(decoder, &from_reader, roots))?;
     }
 
@@ -145,8 +155,10 @@ pub(super) fn start<'scope, 'env: 'scope>(
             let (stream, slot) = (plan.source_stream as usize, first_slot + number);
             match crate::encoders::sound(plan, Output::wants_global_header(muxer(work.run.plan.container))) {
                 None => {
-                    let description = EncoderStream::copy_of(packets.stream(stream)).map_err(|error| library_problem(&work.what(), &error.to_string()))?;
-                    let copy = reader::Copy { slot, writer: writer.clone(), shift: -origins[place], clock: packets.clock(stream) };
+                    let description = EncoderStream::copy_of(packets.stream(stream))
+                        .map_err(|error| library_problem(&work.what(), &error.to_string()))?;
+                    let copy =
+                        reader::Copy { slot, writer: writer.clone(), shift: -origins[place], clock: packets.clock(stream) };
                     // The writer takes everything, so this cannot wait for long.
                     drop(writer.send(ToWriter::Open { slot, stream: description }));
                     match routes.entry(stream).or_insert_with(|| Route::Copies(Vec::new())) {
@@ -157,7 +169,17 @@ pub(super) fn start<'scope, 'env: 'scope>(
                 Some(settings) => {
                     let (to_encoder, frames) = bounded(SMALL_QUEUE);
                     listeners.entry(stream).or_default().push(to_encoder);
-                    let task = sound::EncodeTask { work, shared, slot, stream, plan, settings, writer: writer.clone(), times: Arc::clone(&times), origin: origins[place] };
+                    let task = sound::EncodeTask {
+                        work,
+                        shared,
+                        slot,
+                        stream,
+                        plan,
+                        settings,
+                        writer: writer.clone(),
+                        times: Arc::clone(&times),
+                        origin: origins[place],
+                    };
                     spawn(scope, "encode sound", &done, move || task.run(&frames))?;
                 }
             }
@@ -173,14 +195,27 @@ pub(super) fn start<'scope, 'env: 'scope>(
             _ => Route::Decode(to_decoder),
         };
         routes.insert(stream, route);
-        let task = DecodeTask { stream, clock: packets.clock(stream), rate: None, is_picture: false, name: packets.name().to_owned(), shared, times: Arc::clone(&times) };
+        let task = DecodeTask {
+            stream,
+            clock: packets.clock(stream),
+            rate: None,
+            is_picture: false,
+            name: packets.name().to_owned(),
+            shared,
+            times: Arc::clone(&times),
+        };
         spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
     }
     let task = ReadTask { shared, times };
     spawn(scope, "read", &done, move || task.run(packets, routes))
 }
 
-fn spawn<'scope>(scope: &'scope Scope<'scope, '_>, name: &str, done: &Sender<()>, work: impl FnOnce() + Send + 'scope) -> Result<(), Problem> {
+fn spawn<'scope>(
+    scope: &'scope Scope<'scope, '_>,
+    name: &str,
+    done: &Sender<()>,
+    work: impl FnOnce() + Send + 'scope,
+) -> Result<(), Problem> {
     let done = done.clone();
     let thread = std::thread::Builder::new().name(name.to_owned()).spawn_scoped(scope, move || {
         work();
@@ -191,7 +226,8 @@ fn spawn<'scope>(scope: &'scope Scope<'scope, '_>, name: &str, done: &Sender<()>
 
 fn open_decoder(opened: Result<Decoder, crate::raw::AvError>, name: &str) -> Result<Decoder, Problem> {
     opened.map_err(|error| {
-        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it").with_details(error.to_string())
+        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
+            .with_details(error.to_string())
     })
 }
 
@@ -208,9 +244,12 @@ fn origin(work: &Work<'_>, packets: &PacketSource) -> Result<Rational, Problem> 
     for stream in streams {
         if stream >= packets.input().stream_count() {
             let why = format!("the plan names stream {stream}, which {} does not have any more", packets.name());
-            return Err(Problem::new(ProblemKind::Invalid, work.what(), why).with_next("The file has changed: let it be read again."));
+            return Err(
+                Problem::new(ProblemKind::Invalid, work.what(), why).with_next("The file has changed: let it be read again.")
+            );
         }
-        let start = if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
+        let start =
+            if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
         first = Some(first.map_or(start, |first: Rational| first.min(start)));
     }
     Ok(first.unwrap_or(Rational::ZERO))

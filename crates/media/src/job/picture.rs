@@ -32,8 +32,12 @@ impl StageTask<'_> {
         }
         if let Err(error) = self.filter(frames, &mut consumers) {
             self.shared.fail_source(
-                Problem::new(ProblemKind::Unsupported, "the picture steps could not be worked off", "the filter library refused them")
-                    .with_details(error.to_string()),
+                Problem::new(
+                    ProblemKind::Unsupported,
+                    "the picture steps could not be worked off",
+                    "the filter library refused them",
+                )
+                .with_details(error.to_string()),
             );
         }
     }
@@ -154,7 +158,8 @@ impl EncodeTask<'_> {
 
     fn open(&self, plan: &PicturePlan, clock: Rational) -> Result<(Encoder, Rational), AvError> {
         let clock = encoders::picture_clock(plan.frame_rate, clock);
-        let first_pass = (self.pass == Pass::Second).then(|| self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).clone());
+        let first_pass =
+            (self.pass == Pass::Second).then(|| self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).clone());
         let first_pass = first_pass.filter(|notes| !notes.is_empty());
         let settings = encoders::picture(plan, clock, self.pass, &self.work.notes_name(), first_pass, self.global_header)?;
         let encoder = Encoder::open(&settings)?;

@@ -162,7 +162,11 @@ impl Timeline<'_> {
     fn hand_out(&mut self, mut frame: Frame, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
         let task = self.task;
         let usual = if task.is_picture {
-            task.rate.and_then(Rational::inverse).and_then(|length| length.divided_by(task.clock)).map_or(1, Rational::round).max(1)
+            task.rate
+                .and_then(Rational::inverse)
+                .and_then(|length| length.divided_by(task.clock))
+                .map_or(1, Rational::round)
+                .max(1)
         } else {
             let length = Rational::new(frame.samples().into(), i64::from(frame.sample_rate()).max(1));
             length.and_then(|length| length.divided_by(task.clock)).map_or(1, Rational::round)
@@ -187,9 +191,7 @@ impl Timeline<'_> {
             task.times.note_end(Rational::whole(time - first + length) * task.clock);
         }
         frame.set_times(time - first, length);
-        consumers.retain(|consumer| {
-            consumer.send(TimedFrame { frame: frame.clone(), clock: task.clock }).is_ok()
-        });
+        consumers.retain(|consumer| consumer.send(TimedFrame { frame: frame.clone(), clock: task.clock }).is_ok());
         !consumers.is_empty()
     }
 }

@@ -40,7 +40,8 @@ impl EncodeTask<'_> {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
             }
-            let input = GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
+            let input =
+                GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
             if graph.as_ref().is_none_or(|(_, present)| *present != input) {
                 if let Some((mut old, _)) = graph.take() {
                     old.push(None)?;
@@ -82,11 +83,12 @@ impl EncodeTask<'_> {
 
     fn drain(&self, graph: &mut Graph, encoder: &mut Encoder) -> Result<bool, AvError> {
         while let Some(frame) = graph.pull()? {
-            if let Some(end) = frame.pts().and_then(|pts| Rational::new(pts + i64::from(frame.samples()), self.plan.sample_rate.into())) {
-                if self.work.run.plan.picture.is_none() {
-                    self.work.reach(end);
-                    self.work.count_frame();
-                }
+            if let Some(end) =
+                frame.pts().and_then(|pts| Rational::new(pts + i64::from(frame.samples()), self.plan.sample_rate.into()))
+                && self.work.run.plan.picture.is_none()
+            {
+                self.work.reach(end);
+                self.work.count_frame();
             }
             encoder.send(Some(&frame))?;
             if !self.pass_on(encoder)? {

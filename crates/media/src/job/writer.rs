@@ -105,8 +105,11 @@ impl WriteTask<'_> {
             output.add_stream(stream, &tags, &roles)?;
         }
         output.set_tags(&file_tags(plan));
-        let chapters: Vec<OutputChapter> =
-            plan.chapters.iter().map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() }).collect();
+        let chapters: Vec<OutputChapter> = plan
+            .chapters
+            .iter()
+            .map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() })
+            .collect();
         output.set_chapters(&chapters)?;
         output.write_header(muxer_options(plan.container))?;
         Ok(output)
@@ -122,14 +125,25 @@ impl WriteTask<'_> {
                 let first_sound = run.plan.sound.first().and_then(|sound| self.times.first(sound.source_stream as usize));
                 let measured = Measured {
                     frames_encoded: picture.map(|_| self.work.frames()),
-                    source_offset: self.times.picture_start.get().copied().zip(first_sound).filter(|_| picture.is_some()).map(|(picture, sound)| picture - sound),
+                    source_offset: self
+                        .times
+                        .picture_start
+                        .get()
+                        .copied()
+                        .zip(first_sound)
+                        .filter(|_| picture.is_some())
+                        .map(|(picture, sound)| picture - sound),
                     decode_faults: self.times.faults(),
                     source_end: self.times.end(),
                     ..read_back
                 };
                 (self.tell)(Event::Written { id: run.id, measured: Box::new(measured) });
             }
-            Err(problem) => self.work.fail(Problem { what: "the finished file could not be read back".to_owned(), kind: ProblemKind::CheckFailed, ..problem }),
+            Err(problem) => self.work.fail(Problem {
+                what: "the finished file could not be read back".to_owned(),
+                kind: ProblemKind::CheckFailed,
+                ..problem
+            }),
         }
     }
 }

@@ -132,7 +132,8 @@ impl Encoder {
             if codec.is_null() {
                 return Err(AvError::new(ffi::AVERROR_ENCODER_NOT_FOUND, doing));
             }
-            let mut encoder = Self { context: ffi::avcodec_alloc_context3(codec), _first_pass: settings.first_pass.as_deref().map(c_text) };
+            let mut encoder =
+                Self { context: ffi::avcodec_alloc_context3(codec), _first_pass: settings.first_pass.as_deref().map(c_text) };
             if encoder.context.is_null() {
                 return Err(AvError::new(ffi::AVERROR(super::ENOMEM), doing));
             }

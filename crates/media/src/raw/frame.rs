@@ -144,7 +144,13 @@ impl Frame {
 
     pub(crate) fn colour(&self) -> beryl_core::reading::Colour {
         let frame = self.get();
-        super::input::colour_of(frame.color_primaries, frame.color_trc, frame.colorspace, frame.color_range, frame.chroma_location)
+        super::input::colour_of(
+            frame.color_primaries,
+            frame.color_trc,
+            frame.colorspace,
+            frame.color_range,
+            frame.chroma_location,
+        )
     }
 
     /// HDR metadata that travels with the frame.

@@ -43,7 +43,10 @@ impl Graph {
                 )
             }
             GraphInput::Sound { sample_rate, format, layout, clock } => (
-                format!("abuffer@in=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}", colon(*clock)),
+                format!(
+                    "abuffer@in=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}",
+                    colon(*clock)
+                ),
                 "abuffersink@out",
             ),
         };
@@ -51,7 +54,12 @@ impl Graph {
         // SAFETY: the graph is ours and freed with this value also where a later call fails; the
         // text ends with NUL; source and sink belong to the graph and live as long as it.
         unsafe {
-            let mut graph = Self { graph: ffi::avfilter_graph_alloc(), source: std::ptr::null_mut(), sink: std::ptr::null_mut(), end: ffi::AV_NOPTS_VALUE };
+            let mut graph = Self {
+                graph: ffi::avfilter_graph_alloc(),
+                source: std::ptr::null_mut(),
+                sink: std::ptr::null_mut(),
+                end: ffi::AV_NOPTS_VALUE,
+            };
             if graph.graph.is_null() {
                 return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "build the filters"));
             }

@@ -14,13 +14,58 @@ use super::{AvError, Packet, c_text, check, rational, text_of};
 
 /// The container formats that are read. None of them opens another file.
 const FORMATS: &[&str] = &[
-    "mov", "matroska", "webm", "avi", "mxf", "mpeg", "mpegts", "mpegvideo", "m4v", "dv", "asf", "flv", "ogg", "wav", "w64", "aiff", "flac",
-    "mp3", "aac", "ac3", "eac3", "caf", "au", "yuv4mpegpipe", "h264", "hevc", "nut", "gxf", "lxf", "png_pipe", "tiff_pipe", "jpeg_pipe",
-    "dpx_pipe", "exr_pipe",
+    "mov",
+    "matroska",
+    "webm",
+    "avi",
+    "mxf",
+    "mpeg",
+    "mpegts",
+    "mpegvideo",
+    "m4v",
+    "dv",
+    "asf",
+    "flv",
+    "ogg",
+    "wav",
+    "w64",
+    "aiff",
+    "flac",
+    "mp3",
+    "aac",
+    "ac3",
+    "eac3",
+    "caf",
+    "au",
+    "yuv4mpegpipe",
+    "h264",
+    "hevc",
+    "nut",
+    "gxf",
+    "lxf",
+    "png_pipe",
+    "tiff_pipe",
+    "jpeg_pipe",
+    "dpx_pipe",
+    "exr_pipe",
 ];
 
 /// Formats that are lists of other files or addresses.
-const LISTS: &[&str] = &["hls", "applehttp", "concat", "dash", "sdp", "rtsp", "imf", "ffmetadata", "asf_o", "redir", "webm_dash_manifest", "vapoursynth", "avisynth"];
+const LISTS: &[&str] = &[
+    "hls",
+    "applehttp",
+    "concat",
+    "dash",
+    "sdp",
+    "rtsp",
+    "imf",
+    "ffmetadata",
+    "asf_o",
+    "redir",
+    "webm_dash_manifest",
+    "vapoursynth",
+    "avisynth",
+];
 
 /// The largest picture that is decoded, in pixels: 16384 by 8640.
 const MOST_PIXELS: &str = "141557760";
@@ -76,7 +121,13 @@ impl Input {
         let mut bytes = ByteStream::new(Medium::new(file, stop.clone()), false)?;
         let stop = Box::new(stop.clone());
         // Only the extension goes in, so that no part of a name can be taken for a protocol.
-        let extension: String = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default().chars().filter(char::is_ascii_alphanumeric).collect();
+        let extension: String = name
+            .rsplit_once('.')
+            .map(|(_, extension)| extension)
+            .unwrap_or_default()
+            .chars()
+            .filter(char::is_ascii_alphanumeric)
+            .collect();
         let url = c_text(&format!("source.{extension}"));
         let mut format: *const ffi::AVInputFormat = ptr::null();
         // SAFETY: the byte stream is open; `format` receives a pointer to static data; the log
@@ -274,7 +325,11 @@ impl StreamView<'_> {
     /// The four characters of the container, where they can be shown.
     pub(crate) fn codec_tag(&self) -> String {
         let bytes = self.parameters.codec_tag.to_le_bytes();
-        if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') { String::from_utf8_lossy(&bytes).trim().to_owned() } else { String::new() }
+        if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') {
+            String::from_utf8_lossy(&bytes).trim().to_owned()
+        } else {
+            String::new()
+        }
     }
 
     pub(crate) fn profile(&self) -> Option<String> {
@@ -372,7 +427,13 @@ impl StreamView<'_> {
 
     pub(crate) fn colour(&self) -> Colour {
         let parameters = self.parameters;
-        colour_of(parameters.color_primaries, parameters.color_trc, parameters.color_space, parameters.color_range, parameters.chroma_location)
+        colour_of(
+            parameters.color_primaries,
+            parameters.color_trc,
+            parameters.color_space,
+            parameters.color_range,
+            parameters.chroma_location,
+        )
     }
 
     fn side_data(&self, kind: ffi::AVPacketSideDataType) -> Option<&[u8]> {
@@ -386,7 +447,10 @@ impl StreamView<'_> {
 
     pub(crate) fn hdr(&self) -> Option<Hdr> {
         use ffi::AVPacketSideDataType as Side;
-        hdr_of(self.side_data(Side::AV_PKT_DATA_MASTERING_DISPLAY_METADATA), self.side_data(Side::AV_PKT_DATA_CONTENT_LIGHT_LEVEL))
+        hdr_of(
+            self.side_data(Side::AV_PKT_DATA_MASTERING_DISPLAY_METADATA),
+            self.side_data(Side::AV_PKT_DATA_CONTENT_LIGHT_LEVEL),
+        )
     }
 
     /// Degrees clockwise by which the picture is to be turned for viewing: 0, 90, 180 or 270.
@@ -466,7 +530,11 @@ pub(crate) fn pixel_format(number: i32) -> Option<(String, u32)> {
 pub(crate) fn pixel_format_number(name: &str) -> Result<i32, AvError> {
     // SAFETY: the text ends with NUL.
     let format = unsafe { ffi::av_get_pix_fmt(c_text(name).as_ptr()) };
-    if format == ffi::AVPixelFormat::AV_PIX_FMT_NONE { Err(AvError::own("choose a pixel format", format!("{name} is unknown"))) } else { Ok(format as i32) }
+    if format == ffi::AVPixelFormat::AV_PIX_FMT_NONE {
+        Err(AvError::own("choose a pixel format", format!("{name} is unknown")))
+    } else {
+        Ok(format as i32)
+    }
 }
 
 /// A pixel format's number as the libraries' own type.
@@ -507,10 +575,10 @@ pub(super) fn hdr_of(mastering: Option<&[u8]>, light: Option<&[u8]>) -> Option<H
         bytes.chunks_exact(4).map(|four| i32::from_ne_bytes([four[0], four[1], four[2], four[3]])).collect()
     };
     let mut hdr = Hdr::default();
-    if let Some([fractions @ .., has_primaries, has_luminance]) = mastering.map(numbers).as_deref().and_then(|all| all.get(..22)) {
-        let fraction = |place: usize| {
-            Rational::new(fractions[2 * place].into(), fractions[2 * place + 1].into()).unwrap_or(Rational::ZERO)
-        };
+    if let Some([fractions @ .., has_primaries, has_luminance]) = mastering.map(numbers).as_deref().and_then(|all| all.get(..22))
+    {
+        let fraction =
+            |place: usize| Rational::new(fractions[2 * place].into(), fractions[2 * place + 1].into()).unwrap_or(Rational::ZERO);
         if *has_primaries != 0 {
             hdr.primaries = Some(std::array::from_fn(fraction));
         }

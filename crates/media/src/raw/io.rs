@@ -64,7 +64,8 @@ unsafe impl Send for ByteStream {}
 unsafe extern "C" fn read(opaque: *mut c_void, buffer: *mut u8, size: c_int) -> c_int {
     // SAFETY: `opaque` is the medium given at creation, which outlives the context; the libraries
     // call from one thread at a time and give a buffer of `size` bytes.
-    let (medium, buffer) = unsafe { (&mut *opaque.cast::<Medium>(), std::slice::from_raw_parts_mut(buffer, usize::try_from(size).unwrap_or(0))) };
+    let (medium, buffer) =
+        unsafe { (&mut *opaque.cast::<Medium>(), std::slice::from_raw_parts_mut(buffer, usize::try_from(size).unwrap_or(0))) };
     if medium.stop.is_set() {
         return ffi::AVERROR_EXIT;
     }
@@ -79,7 +80,8 @@ unsafe extern "C" fn read(opaque: *mut c_void, buffer: *mut u8, size: c_int) -> 
 
 unsafe extern "C" fn write(opaque: *mut c_void, buffer: *mut u8, size: c_int) -> c_int {
     // SAFETY: as in `read`; the buffer is only read here.
-    let (medium, buffer) = unsafe { (&mut *opaque.cast::<Medium>(), std::slice::from_raw_parts(buffer, usize::try_from(size).unwrap_or(0))) };
+    let (medium, buffer) =
+        unsafe { (&mut *opaque.cast::<Medium>(), std::slice::from_raw_parts(buffer, usize::try_from(size).unwrap_or(0))) };
     if medium.stop.is_set() {
         return ffi::AVERROR_EXIT;
     }

@@ -105,7 +105,12 @@ impl Output {
     }
 
     /// Adds a stream; streams are numbered in the order in which they are added.
-    pub(crate) fn add_stream(&mut self, stream: &EncoderStream, tags: &BTreeMap<String, String>, roles: &[String]) -> Result<(), WriteError> {
+    pub(crate) fn add_stream(
+        &mut self,
+        stream: &EncoderStream,
+        tags: &BTreeMap<String, String>,
+        roles: &[String],
+    ) -> Result<(), WriteError> {
         // SAFETY: the context is ours and has no header yet; the new stream belongs to it.
         unsafe {
             let added = ffi::avformat_new_stream(self.context, ptr::null());

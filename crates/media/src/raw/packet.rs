@@ -1,6 +1,5 @@
 //! Packets of compressed data.
 
-
 use ffmpeg_next::ffi;
 
 use super::{AvError, av_rational};
@@ -125,4 +124,3 @@ impl Drop for Packet {
         unsafe { ffi::av_packet_free(&mut self.0) };
     }
 }
-

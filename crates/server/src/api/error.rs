@@ -35,9 +35,11 @@ impl From<Problem> for ApiError {
             ProblemKind::Denied | ProblemKind::RefersElsewhere => StatusCode::FORBIDDEN,
             ProblemKind::DiskFull => StatusCode::INSUFFICIENT_STORAGE,
             ProblemKind::NameTaken | ProblemKind::Cancelled => StatusCode::CONFLICT,
-            ProblemKind::NotMedia | ProblemKind::CutShort | ProblemKind::Unsupported | ProblemKind::Invalid | ProblemKind::CheckFailed => {
-                StatusCode::UNPROCESSABLE_ENTITY
-            }
+            ProblemKind::NotMedia
+            | ProblemKind::CutShort
+            | ProblemKind::Unsupported
+            | ProblemKind::Invalid
+            | ProblemKind::CheckFailed => StatusCode::UNPROCESSABLE_ENTITY,
             ProblemKind::EngineLost | ProblemKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
         };
         Self { status, problem }
@@ -51,9 +53,12 @@ impl From<StoreError> for ApiError {
             StoreError::NotFound(_) => Self::missing(what, error.to_string()),
             StoreError::Changed => Self {
                 status: StatusCode::CONFLICT,
-                problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Look at its present state and decide again."),
+                problem: Problem::new(ProblemKind::Invalid, what, error.to_string())
+                    .with_next("Look at its present state and decide again."),
             },
-            StoreError::NameTaken(_) => Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::NameTaken, what, error.to_string()) },
+            StoreError::NameTaken(_) => {
+                Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::NameTaken, what, error.to_string()) }
+            }
             StoreError::InUse(_) => Self {
                 status: StatusCode::CONFLICT,
                 problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Remove what uses it first."),

@@ -54,7 +54,9 @@ async fn run_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: H
 /// The range that `Range: bytes=a-b` asks for (RFC 9110, section 14): nothing where there is none
 /// or it is of another kind, an error where it lies outside.
 fn wanted_range(headers: &HeaderMap, size: u64) -> Result<Option<(u64, u64)>, ()> {
-    let Some(text) = headers.get(header::RANGE).and_then(|range| range.to_str().ok()).and_then(|range| range.strip_prefix("bytes=")) else {
+    let Some(text) =
+        headers.get(header::RANGE).and_then(|range| range.to_str().ok()).and_then(|range| range.strip_prefix("bytes="))
+    else {
         return Ok(None);
     };
     // Several ranges at once are not served apart; the whole file is a right answer to them.
@@ -78,12 +80,15 @@ async fn stream(storage: Storage, path: StoragePath, headers: &HeaderMap) -> Res
     let base = [(header::ACCEPT_RANGES, "bytes".to_owned()), (header::CONTENT_TYPE, kind)];
     match wanted_range(headers, size) {
         Err(()) => Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, format!("bytes */{size}"))]).into_response()),
-        Ok(None) => Ok((base, [(header::CONTENT_LENGTH, HeaderValue::from(size))], Body::from_stream(ReaderStream::new(file))).into_response()),
+        Ok(None) => Ok((base, [(header::CONTENT_LENGTH, HeaderValue::from(size))], Body::from_stream(ReaderStream::new(file)))
+            .into_response()),
         Ok(Some((first, last))) => {
             file.seek(SeekFrom::Start(first)).await.map_err(failed)?;
             let length = last - first + 1;
-            let range = [(header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")), (header::CONTENT_LENGTH, length.to_string())];
-            Ok((StatusCode::PARTIAL_CONTENT, base, range, Body::from_stream(ReaderStream::new(file.take(length)))).into_response())
+            let range =
+                [(header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")), (header::CONTENT_LENGTH, length.to_string())];
+            Ok((StatusCode::PARTIAL_CONTENT, base, range, Body::from_stream(ReaderStream::new(file.take(length))))
+                .into_response())
         }
     }
 }

@@ -32,7 +32,10 @@ const LARGEST_BODY: usize = 4 << 20;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Beryl", description = "Compresses and transcodes video in batches. Sizes are bytes, rates bit/s, times seconds as exact fractions."),
+    info(
+        title = "Beryl",
+        description = "Compresses and transcodes video in batches. Sizes are bytes, rates bit/s, times seconds as exact fractions."
+    ),
     components(schemas(crate::events::Event, beryl_core::preset::Preset))
 )]
 struct Description;

@@ -53,7 +53,10 @@ async fn presets(State(app): State<Arc<App>>) -> Result<Json<Vec<PresetView>>, A
 async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -> Result<Json<PresetView>, ApiError> {
     let preset = Preset::from_value(document)?;
     if builtin(&preset.id).is_some() {
-        return Err(ApiError::invalid(format!("the preset “{}” could not be saved", preset.name), "its id is that of a built-in preset: give it another id"));
+        return Err(ApiError::invalid(
+            format!("the preset “{}” could not be saved", preset.name),
+            "its id is that of a built-in preset: give it another id",
+        ));
     }
     app.database.save_preset(&preset).await?;
     Ok(Json(view(preset, false)))

@@ -130,8 +130,13 @@ async fn view(app: &App, id: Uuid) -> Result<SheetView, ApiError> {
     let sheet = app.database.sheet(id).await?;
     let sources = app.database.sheet_sources(id).await?;
     let deliverables = app.database.deliverables(id).await?;
-    let settings: HashMap<(Uuid, Uuid), OutputSetting> =
-        app.database.output_settings(id).await?.into_iter().map(|setting| ((setting.source, setting.deliverable), setting)).collect();
+    let settings: HashMap<(Uuid, Uuid), OutputSetting> = app
+        .database
+        .output_settings(id)
+        .await?
+        .into_iter()
+        .map(|setting| ((setting.source, setting.deliverable), setting))
+        .collect();
     let runs: HashMap<(Uuid, Option<Uuid>), Run> =
         app.database.latest_runs(id).await?.into_iter().map(|run| ((run.source, run.deliverable), run)).collect();
     let cells = sources.iter().flat_map(|row| deliverables.iter().map(move |column| (row, column)));
@@ -186,7 +191,11 @@ struct Added {
 
 /// Adds sources to a sheet; they are read in the background.
 #[utoipa::path(post, path = "/api/sheets/{id}/sources", params(("id" = Uuid, Path)), request_body = NewSources, responses((status = 200, body = Added)))]
-async fn add_sources(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(new): Json<NewSources>) -> Result<Json<Added>, ApiError> {
+async fn add_sources(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(new): Json<NewSources>,
+) -> Result<Json<Added>, ApiError> {
     app.database.sheet(id).await?;
     let storage = app.database.storage(new.storage).await?;
     let found = blocking(move || {
@@ -243,13 +252,25 @@ impl NewDeliverable {
         if let Some(storage) = self.storage {
             app.database.storage(storage).await?;
         }
-        Ok(Deliverable { id, sheet, preset, storage: self.storage, folder: self.folder.to_string(), name_pattern, clash: self.clash })
+        Ok(Deliverable {
+            id,
+            sheet,
+            preset,
+            storage: self.storage,
+            folder: self.folder.to_string(),
+            name_pattern,
+            clash: self.clash,
+        })
     }
 }
 
 /// Adds a column to a sheet.
 #[utoipa::path(post, path = "/api/sheets/{id}/deliverables", params(("id" = Uuid, Path)), request_body = NewDeliverable, responses((status = 200, body = DeliverableColumn)))]
-async fn add_deliverable(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(new): Json<NewDeliverable>) -> Result<Json<DeliverableColumn>, ApiError> {
+async fn add_deliverable(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(new): Json<NewDeliverable>,
+) -> Result<Json<DeliverableColumn>, ApiError> {
     app.database.sheet(id).await?;
     let column = new.checked(&app, Uuid::now_v7(), id).await?;
     app.database.save_deliverable(&column).await?;
@@ -259,7 +280,11 @@ async fn add_deliverable(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json
 
 /// Changes a column; what was made before stays as it is.
 #[utoipa::path(put, path = "/api/deliverables/{id}", params(("id" = Uuid, Path)), request_body = NewDeliverable, responses((status = 200, body = DeliverableColumn)))]
-async fn change_deliverable(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(new): Json<NewDeliverable>) -> Result<Json<DeliverableColumn>, ApiError> {
+async fn change_deliverable(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(new): Json<NewDeliverable>,
+) -> Result<Json<DeliverableColumn>, ApiError> {
     let sheet = app.database.deliverable(id).await?.sheet;
     let column = new.checked(&app, id, sheet).await?;
     app.database.save_deliverable(&column).await?;
@@ -297,8 +322,13 @@ struct CellChange {
 /// Switches cells on or off, or gives them their own settings; all or none.
 #[utoipa::path(post, path = "/api/sheets/{id}/cells", params(("id" = Uuid, Path)), request_body = CellChange, responses((status = 200)))]
 async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change): Json<CellChange>) -> Result<(), ApiError> {
-    let present: HashMap<(Uuid, Uuid), OutputSetting> =
-        app.database.output_settings(id).await?.into_iter().map(|setting| ((setting.source, setting.deliverable), setting)).collect();
+    let present: HashMap<(Uuid, Uuid), OutputSetting> = app
+        .database
+        .output_settings(id)
+        .await?
+        .into_iter()
+        .map(|setting| ((setting.source, setting.deliverable), setting))
+        .collect();
     if let Some(overrides) = &change.overrides {
         for column in app.database.deliverables(id).await? {
             if change.cells.iter().any(|cell| cell.deliverable == column.id) {
@@ -339,11 +369,20 @@ struct Queued {
 
 /// Queues outputs of a sheet.
 #[utoipa::path(post, path = "/api/sheets/{id}/run", params(("id" = Uuid, Path)), request_body = RunRequest, responses((status = 200, body = Queued)))]
-async fn run_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(request): Json<RunRequest>) -> Result<Json<Queued>, ApiError> {
+async fn run_cells(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(request): Json<RunRequest>,
+) -> Result<Json<Queued>, ApiError> {
     let sources = app.database.sheet_sources(id).await?;
     let deliverables = app.database.deliverables(id).await?;
-    let settings: HashMap<(Uuid, Uuid), OutputSetting> =
-        app.database.output_settings(id).await?.into_iter().map(|setting| ((setting.source, setting.deliverable), setting)).collect();
+    let settings: HashMap<(Uuid, Uuid), OutputSetting> = app
+        .database
+        .output_settings(id)
+        .await?
+        .into_iter()
+        .map(|setting| ((setting.source, setting.deliverable), setting))
+        .collect();
     let latest: HashMap<(Uuid, Option<Uuid>), RunState> =
         app.database.latest_runs(id).await?.into_iter().map(|run| ((run.source, run.deliverable), run.state)).collect();
     let mut runs = Vec::new();
@@ -377,7 +416,14 @@ async fn run_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(reque
     Ok(Json(Queued { runs: ids }))
 }
 
-async fn new_run(app: &App, sheet: Uuid, position: usize, row: &SheetSource, column: &Deliverable, setting: Option<&OutputSetting>) -> Result<NewRun, ApiError> {
+async fn new_run(
+    app: &App,
+    sheet: Uuid,
+    position: usize,
+    row: &SheetSource,
+    column: &Deliverable,
+    setting: Option<&OutputSetting>,
+) -> Result<NewRun, ApiError> {
     let source = &row.source;
     let name = source.path.name();
     let reading = match &source.knowledge {
@@ -388,7 +434,8 @@ async fn new_run(app: &App, sheet: Uuid, position: usize, row: &SheetSource, col
     let overrides = setting.and_then(|setting| setting.overrides.clone()).unwrap_or_else(|| json!({}));
     let plan = plan(reading, &column.preset, &overrides).map_err(|error| plan_error(&column.preset.name, &name, &error))?;
     let fields = name_fields(row, column, &plan, position);
-    let file = name_for(&column.name_pattern, &fields).map_err(|error| ApiError::invalid("the output could not be named", error.to_string()))?;
+    let file = name_for(&column.name_pattern, &fields)
+        .map_err(|error| ApiError::invalid("the output could not be named", error.to_string()))?;
     let folder = match column.storage {
         Some(_) => column.folder.parse::<StoragePath>()?,
         None => source.path.parent(),
@@ -446,13 +493,21 @@ struct OutputView {
 
 /// Everything about one cell: plan with reasons, and what came out.
 #[utoipa::path(get, path = "/api/outputs/{source}/{deliverable}", params(("source" = Uuid, Path), ("deliverable" = Uuid, Path)), responses((status = 200, body = OutputView)))]
-async fn output(State(app): State<Arc<App>>, Path((source, deliverable)): Path<(Uuid, Uuid)>) -> Result<Json<OutputView>, ApiError> {
+async fn output(
+    State(app): State<Arc<App>>,
+    Path((source, deliverable)): Path<(Uuid, Uuid)>,
+) -> Result<Json<OutputView>, ApiError> {
     let column = app.database.deliverable(deliverable).await?;
     let rows = app.database.sheet_sources(column.sheet).await?;
     let position = rows.iter().position(|row| row.source.id == source);
-    let row = position.and_then(|position| rows.get(position)).ok_or_else(|| ApiError::missing("the cell could not be shown", "its source is not in the sheet"))?;
+    let row = position
+        .and_then(|position| rows.get(position))
+        .ok_or_else(|| ApiError::missing("the cell could not be shown", "its source is not in the sheet"))?;
     let settings = app.database.output_settings(column.sheet).await?;
-    let overrides = settings.into_iter().find(|setting| setting.source == source && setting.deliverable == deliverable).and_then(|setting| setting.overrides);
+    let overrides = settings
+        .into_iter()
+        .find(|setting| setting.source == source && setting.deliverable == deliverable)
+        .and_then(|setting| setting.overrides);
     let reading = match &row.source.knowledge {
         Knowledge::Read(reading) => Some(reading.as_ref().clone()),
         Knowledge::Unread | Knowledge::Unreadable(_) => None,
@@ -468,12 +523,20 @@ async fn output(State(app): State<Arc<App>>, Path((source, deliverable)): Path<(
         let name = name_for(&column.name_pattern, &fields).ok()?;
         Some(format!("{name}.{}", plan.container.extension()))
     });
-    let run = app.database.latest_runs(column.sheet).await?.into_iter().find(|run| run.source == source && run.deliverable == Some(deliverable));
+    let run = app
+        .database
+        .latest_runs(column.sheet)
+        .await?
+        .into_iter()
+        .find(|run| run.source == source && run.deliverable == Some(deliverable));
     let details = match &run {
         Some(run) => Some(app.database.run_details(run.id).await?),
         None => None,
     };
-    let made_reading = details.as_ref().and_then(|details| details.reading.as_ref()).filter(|_| run.as_ref().is_some_and(|run| run.state == RunState::Done));
+    let made_reading = details
+        .as_ref()
+        .and_then(|details| details.reading.as_ref())
+        .filter(|_| run.as_ref().is_some_and(|run| run.state == RunState::Done));
     let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(before, after));
     Ok(Json(OutputView {
         plan: made,

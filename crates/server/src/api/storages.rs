@@ -60,7 +60,10 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
     let root = SystemPath::new(&new.root);
     let whole = root.is_absolute().then(|| root.canonicalize().ok()).flatten().filter(|root| root.is_dir());
     let Some(root) = whole.as_deref().and_then(SystemPath::to_str).map(str::to_owned) else {
-        return Err(ApiError::invalid(format!("the storage “{name}” could not be added"), format!("{} is no folder of this machine", new.root)));
+        return Err(ApiError::invalid(
+            format!("the storage “{name}” could not be added"),
+            format!("{} is no folder of this machine", new.root),
+        ));
     };
     Ok(Json(view(app.database.add_storage(name, &root).await?)))
 }
@@ -81,14 +84,20 @@ struct Folder {
 
 /// What lies in a folder of a storage.
 #[utoipa::path(get, path = "/api/storages/{id}/entries", params(("id" = Uuid, Path), Folder), responses((status = 200, body = Vec<Entry>)))]
-async fn entries(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Query(folder): Query<Folder>) -> Result<Json<Vec<Entry>>, ApiError> {
+async fn entries(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(folder): Query<Folder>,
+) -> Result<Json<Vec<Entry>>, ApiError> {
     let storage = app.database.storage(id).await?;
     let path: StoragePath = folder.path.parse()?;
     Ok(Json(blocking(move || list(&storage, &path)).await?))
 }
 
 /// Work with files, off the threads that answer.
-pub(super) async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, beryl_core::problem::Problem> + Send + 'static) -> Result<T, ApiError> {
+pub(super) async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, beryl_core::problem::Problem> + Send + 'static,
+) -> Result<T, ApiError> {
     match tokio::task::spawn_blocking(work).await {
         Ok(outcome) => Ok(outcome?),
         Err(error) => Err(ApiError::from(beryl_core::problem::Problem::new(

@@ -42,14 +42,16 @@ impl SourceRow {
             Knowledge::Unreadable(problem) => (None, Some(problem.clone())),
             Knowledge::Unread => (None, None),
         };
-        let steady_rate = reading.and_then(|reading| reading.picture()).and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
+        let steady_rate =
+            reading.and_then(|reading| reading.picture()).and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
         let duration = reading.and_then(|reading| reading.duration);
         Self {
             id: source.id,
             name: source.path.name(),
             folder: folder.to_owned(),
             summary: reading.map(|reading| reading.summary()),
-            duration: duration.map(|duration| steady_rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate))),
+            duration: duration
+                .map(|duration| steady_rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate))),
             seconds: duration.map(beryl_core::rational::Rational::to_f64),
             size: reading.map(|reading| reading.size.0),
             has_thumbnail: source.has_thumbnail,

@@ -36,7 +36,9 @@ async fn main() -> Outcome<()> {
             browser.find("[role=gridcell][data-state]").await?.send_keys(Key::Enter).await?;
             browser.find("[data-testid=slip] h2").await?;
             shoot("slip").await?;
-            for (button, name, sign) in [("add-sources", "add-sources", "input[type=checkbox]"), ("add-deliverable", "add-deliverable", "[data-preset]")] {
+            for (button, name, sign) in
+                [("add-sources", "add-sources", "input[type=checkbox]"), ("add-deliverable", "add-deliverable", "[data-preset]")]
+            {
                 browser.find(&format!("[data-testid={button}]")).await?.click().await?;
                 browser.find(sign).await?;
                 shoot(name).await?;

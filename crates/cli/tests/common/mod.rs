@@ -1,0 +1,37 @@
+//! What the tests of the command line share.
+
+#![allow(dead_code, missing_docs, unreachable_pub)]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use beryl_demo::{Clip, clips, make};
+use serde_json::Value;
+
+pub fn beryl(arguments: &[&str]) -> Output {
+    Command::new(env!("CARGO_BIN_EXE_beryl")).args(arguments).output().unwrap()
+}
+
+/// A demo clip, cut to `seconds`.
+pub fn clip(folder: &Path, name: &str, seconds: i64) -> PathBuf {
+    let clip = clips().into_iter().find(|clip| clip.path.ends_with(name)).unwrap();
+    make(&Clip { seconds, ..clip }, folder).unwrap()
+}
+
+/// The closing report of `beryl encode --json`, and whether it ended well.
+pub fn encode(file: &Path, presets: &str, out: &Path, more: &[&str]) -> (Value, bool) {
+    let mut arguments = vec!["encode", file.to_str().unwrap(), "--preset", presets, "--out", out.to_str().unwrap(), "--json"];
+    arguments.extend(more);
+    let output = beryl(&arguments);
+    let text = String::from_utf8(output.stdout).unwrap();
+    let last = text.lines().last().unwrap_or_else(|| panic!("no report: {}", String::from_utf8_lossy(&output.stderr)));
+    (serde_json::from_str(last).unwrap(), output.status.success())
+}
+
+/// Names in a folder, hidden ones too.
+pub fn names(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> =
+        std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    names
+}

@@ -1,0 +1,257 @@
+//! From preset and reading to plan: what is accepted, what is decided, and why.
+
+use std::collections::BTreeMap;
+
+use beryl_core::forecast::bytes_per_minute;
+use beryl_core::geometry::{Frame, sizing};
+use beryl_core::naming::{NameFields, clean_part, name_for};
+use beryl_core::path::StoragePath;
+use beryl_core::plan::{FrameRatePlan, Origin, PlanError, Step, Subject, plan};
+use beryl_core::preset::{
+    PixelAspectRule, Preset, PresetError, SizeRule, builtin, builtin_presets, overrides_from_settings, preset_schema,
+    with_overrides,
+};
+use beryl_core::rational::Rational;
+use beryl_core::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::stages::share_steps;
+use beryl_core::units::{BitRate, ByteSize};
+use proptest::prelude::*;
+use serde_json::{Value, json};
+
+fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
+    let mut picture = Picture {
+        width: 1920,
+        height: 1080,
+        pixel_aspect: Rational::ONE,
+        pixel_format: "yuv422p10le".to_owned(),
+        depth: 10,
+        frame_rate: Some(Rational::whole(25)),
+        varies: false,
+        frames: Some(250),
+        field_order: FieldOrder::Progressive,
+        colour: Colour::default(),
+        hdr: None,
+        rotation: 0,
+        still: false,
+    };
+    change(&mut picture);
+    let stream = |index, codec: &str, content| Stream {
+        index,
+        codec: codec.to_owned(),
+        codec_tag: String::new(),
+        profile: None,
+        bit_rate: None,
+        start: Rational::ZERO,
+        duration: Some(Rational::whole(10)),
+        language: None,
+        title: None,
+        roles: vec![],
+        content,
+    };
+    let sound = Sound { channels: 2, layout: "stereo".to_owned(), sample_rate: 48_000, bits: Some(24) };
+    Reading {
+        container: "mov".to_owned(),
+        container_name: "QuickTime / MOV".to_owned(),
+        size: ByteSize(200_000_000),
+        duration: Some(Rational::whole(10)),
+        start: Rational::ZERO,
+        bit_rate: Some(BitRate(160_000_000)),
+        timecode: Some("10:00:00:00".to_owned()),
+        reel: None,
+        tags: BTreeMap::new(),
+        chapters: vec![],
+        streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(sound))],
+        remarks: vec![],
+    }
+}
+
+#[test]
+fn the_built_in_presets_are_sound_and_survive_their_own_document() {
+    let presets = builtin_presets();
+    assert_eq!(presets.len(), 10);
+    for preset in presets {
+        assert_eq!(preset.faults(), Vec::<String>::new(), "{}", preset.id);
+        let text = serde_json::to_string(&preset).unwrap();
+        assert_eq!(Preset::from_json(&text).unwrap(), preset);
+        assert!(bytes_per_minute(&preset) > ByteSize(0));
+    }
+}
+
+#[test]
+fn documents_that_cannot_be_are_refused_with_words_that_help() {
+    let web = serde_json::to_value(builtin("web-1080").unwrap()).unwrap();
+    let refuse = |patch: Value| with_overrides(&builtin("web-1080").unwrap(), &patch).unwrap_err().to_string();
+    for (patch, words) in [
+        (json!({ "picture": { "crf": 20 } }), "unknown field `crf`"),
+        (json!({ "picture": { "rate": { "bits_per_second": "fast" } } }), "picture.rate"),
+        (json!({ "container": "wav" }), "WAV holds sound alone"),
+        (json!({ "picture": { "size": { "rule": "fit", "width": 1279, "height": 720 } } }), "A width of 1279 is odd"),
+        (
+            json!({ "picture": { "level": "3.0", "rate": { "bits_per_second": 40_000_000 } } }),
+            "lower the rate or raise the level",
+        ),
+        (json!({ "picture": { "profile": "hq" } }), "H.264 has no profile 422 HQ"),
+        (json!({ "sound": { "bits_per_second": null } }), "AAC needs a rate"),
+        (json!({ "name_pattern": "{source}_{client}" }), "unknown field “{client}”"),
+        (json!({ "name_pattern": "../{source}" }), "stays inside the destination"),
+        (json!({ "picture": null, "sound": null }), "neither picture nor sound"),
+    ] {
+        let refusal = refuse(patch.clone());
+        assert!(refusal.contains(words), "{patch}: {refusal}");
+    }
+    let mut later = web;
+    later["schema"] = json!(9);
+    assert_eq!(Preset::from_value(later), Err(PresetError::TooNew { found: 9 }));
+    assert!(matches!(Preset::from_json("{"), Err(PresetError::NotJson(_))));
+}
+
+#[test]
+fn the_published_schema_names_every_field_and_every_reference_leads_somewhere() {
+    let schema = preset_schema();
+    for field in ["schema", "id", "name", "use_when", "container", "picture", "sound", "carry", "name_pattern"] {
+        assert!(schema["properties"][field].is_object(), "{field}");
+    }
+    let text = schema.to_string();
+    for reference in text.split("\"$ref\":\"#/$defs/").skip(1) {
+        let name = reference.split('"').next().unwrap();
+        assert!(schema["$defs"][name].is_object(), "{name} is not defined");
+    }
+    assert!(!text.contains("#/components/"));
+}
+
+#[test]
+fn an_interlaced_tape_is_deinterlaced_for_the_web_and_kept_for_the_master() {
+    let tape = reading(|picture| {
+        (picture.width, picture.height, picture.pixel_aspect) = (720, 576, Rational::constant(16, 15));
+        picture.field_order = FieldOrder::TopFirst;
+    });
+    let web = plan(&tape, &builtin("web-1080").unwrap(), &Value::Null).unwrap();
+    let picture = web.picture.unwrap();
+    assert_eq!(picture.steps[0], Step::Deinterlace { order: FieldOrder::TopFirst });
+    assert_eq!((picture.width, picture.height, picture.pixel_aspect), (768, 576, Rational::ONE));
+    assert_eq!(picture.field_order, FieldOrder::Progressive);
+    let master = plan(&tape, &builtin("master-keeper").unwrap(), &Value::Null).unwrap().picture.unwrap();
+    assert_eq!((master.width, master.pixel_aspect, master.field_order), (720, Rational::constant(16, 15), FieldOrder::TopFirst));
+    assert!(!master.steps.iter().any(|step| matches!(step, Step::Deinterlace { .. })));
+}
+
+#[test]
+fn a_varying_rate_becomes_constant_unless_it_may_stay() {
+    let recording = reading(|picture| {
+        picture.varies = true;
+        picture.frame_rate = Rational::new(1559, 100);
+    });
+    let rate = |preset| plan(&recording, &builtin(preset).unwrap(), &Value::Null).unwrap().picture.unwrap().frame_rate;
+    assert_eq!(rate("web-720"), FrameRatePlan::Constant { rate: Rational::constant(24_000, 1001) });
+    assert!(matches!(rate("same-h264"), FrameRatePlan::Variable { .. }));
+    assert_eq!(rate("screen-page"), FrameRatePlan::Constant { rate: Rational::constant(12_000, 1001) });
+}
+
+#[test]
+fn the_editors_own_settings_win_and_are_marked() {
+    let own = overrides_from_settings(&["picture.size.rule=fraction", "picture.size.of=1/3"]).unwrap();
+    let plan = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &own).unwrap();
+    let size = plan.decisions.iter().find(|decision| decision.subject == Subject::Size).unwrap();
+    assert_eq!((size.what.as_str(), size.origin), ("640×360", Origin::Editor));
+    assert!(plan.decisions.iter().all(|decision| !decision.because.is_empty()));
+}
+
+#[test]
+fn what_cannot_be_made_is_said() {
+    let mut silent = reading(|_| {});
+    silent.streams.truncate(1);
+    assert_eq!(
+        plan(&silent, &builtin("sound-only").unwrap(), &Value::Null),
+        Err(PlanError::NothingToMake { missing: "no sound" })
+    );
+    let level = json!({ "picture": { "level": "3.0", "rate": { "bits_per_second": 4_000_000 } } });
+    let refusal = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &level).unwrap_err().to_string();
+    assert!(refusal.contains("1920×1080 at 25 frames a second is more than level 3.0"), "{refusal}");
+    // Rates without timecode in ST 12 leave it out, and say so.
+    let page = plan(&reading(|_| {}), &builtin("screen-page").unwrap(), &Value::Null).unwrap();
+    assert_eq!(page.timecode, None);
+    assert!(page.decisions.iter().any(|decision| decision.subject == Subject::Timecode && decision.what == "left out"));
+}
+
+#[test]
+fn rated_forecasts_are_rate_times_duration() {
+    let web = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &Value::Null).unwrap().forecast;
+    assert_eq!((web.picture, web.sound), (ByteSize(10_000_000), ByteSize(240_000)));
+    assert!(web.overhead < ByteSize(20_000));
+}
+
+proptest! {
+    #[test]
+    fn sizes_are_even_inside_their_box_and_keep_their_shape(width in 16_u32..4096, height in 16_u32..4096, box_width in 32_u32..2048, box_height in 32_u32..2048, enlarge in any::<bool>()) {
+        let source = Frame { width, height, pixel_aspect: Rational::ONE };
+        let (box_width, box_height) = (box_width * 2, box_height * 2);
+        let fit = sizing(source, SizeRule::Fit { width: box_width, height: box_height, enlarge }, PixelAspectRule::Square);
+        let (columns, lines) = fit.scaled;
+        prop_assert!(columns % 2 == 0 && lines % 2 == 0 && columns >= 2 && lines >= 2);
+        prop_assert!(columns <= box_width.max(width + 1) && lines <= box_height.max(height + 1));
+        let wanted = f64::from(width) / f64::from(height);
+        let slack = 2.0 * (1.0 / f64::from(columns) + 1.0 / f64::from(lines));
+        prop_assert!((f64::from(columns) / f64::from(lines) / wanted - 1.0).abs() <= slack);
+        let pad = sizing(source, SizeRule::Pad { width: box_width, height: box_height }, PixelAspectRule::Square);
+        prop_assert_eq!((pad.frame.width, pad.frame.height), (box_width, box_height));
+        if let Some(place) = pad.pad {
+            prop_assert!(place.x + pad.scaled.0 <= box_width && place.y + pad.scaled.1 <= box_height);
+        }
+        let fill = sizing(source, SizeRule::Fill { width: box_width, height: box_height }, PixelAspectRule::Square);
+        prop_assert_eq!(fill.scaled, (box_width, box_height));
+        if let Some(part) = fill.crop {
+            prop_assert!(part.x + part.width <= width && part.y + part.height <= height);
+        }
+    }
+
+    #[test]
+    fn shared_stages_work_off_every_chain_and_nothing_twice(chains in prop::collection::vec(prop::collection::vec(0_u32..3, 0..5), 1..6)) {
+        let chains: Vec<Vec<Step>> = chains.iter().map(|chain| chain.iter().map(|x| Step::Pad { width: 2, height: 2, x: *x, y: 0 }).collect()).collect();
+        let slices: Vec<&[Step]> = chains.iter().map(Vec::as_slice).collect();
+        let stages = share_steps(&slices);
+        for (output, chain) in chains.iter().enumerate() {
+            let mut place = stages.iter().position(|stage| stage.outputs.contains(&output));
+            let mut steps = Vec::new();
+            while let Some(at) = place {
+                steps.splice(0..0, stages[at].steps.iter().cloned());
+                place = stages[at].parent;
+            }
+            prop_assert_eq!(&steps, chain);
+        }
+        // Siblings differ in their first step, or they would be one stage.
+        for (place, stage) in stages.iter().enumerate() {
+            for other in &stages[place + 1..] {
+                prop_assert!(stage.parent != other.parent || stage.steps.first() != other.steps.first());
+            }
+        }
+    }
+
+    #[test]
+    fn names_are_safe_whatever_the_source_is_called(source in "\\PC{0,300}") {
+        let fields = NameFields {
+            source, folder: "a/../b".to_owned(), preset: "web-1080".to_owned(), height: Some(1080), width: Some(1920),
+            codec: "h264".to_owned(), rate: Some("25".to_owned()), date: chrono::NaiveDate::from_ymd_opt(2031, 5, 28).unwrap(), counter: 7,
+        };
+        let name = name_for("{folder}/{source}_{height}", &fields).unwrap();
+        let path = StoragePath::from_bytes(name.as_bytes());
+        prop_assert!(path.is_ok(), "{}", name);
+        prop_assert!(!name.contains(['<', '>', ':', '"', '|', '?', '*', '\\']));
+    }
+
+    #[test]
+    fn paths_survive_their_text_and_never_leave(bytes in prop::collection::vec(any::<u8>(), 0..60)) {
+        if let Ok(path) = StoragePath::from_bytes(&bytes) {
+            prop_assert_eq!(path.to_string().parse::<StoragePath>().unwrap(), path.clone());
+            prop_assert!(!path.as_bytes().split(|byte| *byte == b'/').any(|part| part == b".." || part == b"."));
+        }
+    }
+}
+
+#[test]
+fn names_that_systems_reserve_are_changed() {
+    for (name, clean) in
+        [("CON", "_CON"), ("lpt1.mov", "_lpt1.mov"), ("a:b?c", "a-b-c"), ("...", "unnamed"), (" x. ", "x"), ("é", "é")]
+    {
+        assert_eq!(clean_part(name), clean);
+    }
+}
