@@ -49,9 +49,13 @@ impl PrivateServer {
         std::fs::create_dir_all(folder).map_err(|error| setup("the folder of the database could not be made", error))?;
         let folder = folder.canonicalize().map_err(|error| setup("the folder of the database could not be found", error))?;
         let data = folder.join("data");
+        // Servers that share the machine's folder for temporary files take each other's tables away.
+        let temporary = folder.join("tmp");
+        std::fs::create_dir_all(&temporary).map_err(|error| setup("the folder of the database could not be made", error))?;
         if !data.join("mysql").is_dir() {
             install(&folder, &data)?;
         }
+        end_orphan(&folder, &data)?;
         // Another process may take the port between the search and the start.
         let mut last = StoreError::Setup("no start was tried".to_owned());
         for _ in 0..3 {
@@ -78,6 +82,7 @@ impl PrivateServer {
         command
             .arg("--no-defaults")
             .arg(format!("--datadir={}", data.display()))
+            .arg(format!("--tmpdir={}", folder.join("tmp").display()))
             .arg(format!("--socket={}", socket.display()))
             .arg(format!("--init-file={}", init.display()))
             .arg(format!("--pid-file={}", folder.join("mariadb.pid").display()))
@@ -128,11 +133,34 @@ impl PrivateServer {
     }
 }
 
+/// A server that was left on our data when its application was killed holds the files: it is ended
+/// in order first.
+fn end_orphan(folder: &Path, data: &Path) -> Result<(), StoreError> {
+    let id = std::fs::read_to_string(folder.join("mariadb.pid")).ok().and_then(|text| text.trim().parse::<i32>().ok());
+    let Some(id) = id else { return Ok(()) };
+    let is_ours = || {
+        let command = std::fs::read(format!("/proc/{id}/cmdline")).unwrap_or_default();
+        String::from_utf8_lossy(&command).contains(&format!("--datadir={}", data.display()))
+    };
+    let began = Instant::now();
+    if is_ours() {
+        let _gone_already = kill(Pid::from_raw(id), Signal::SIGTERM);
+    }
+    while is_ours() {
+        if began.elapsed() > START_WAIT {
+            return Err(setup("an earlier MariaDB still holds the data", format!("process {id}")));
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Ok(())
+}
+
 fn install(folder: &Path, data: &Path) -> Result<(), StoreError> {
     let mut command = Command::new(program("mariadb-install-db")?);
     command
         .arg("--no-defaults")
         .arg(format!("--datadir={}", data.display()))
+        .arg(format!("--tmpdir={}", folder.join("tmp").display()))
         .args(["--auth-root-authentication-method=socket", "--skip-test-db"]);
     if nix::unistd::Uid::effective().is_root() {
         command.arg("--user=root");

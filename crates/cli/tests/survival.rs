@@ -1,0 +1,154 @@
+//! Engine, server and database are killed in the middle of a batch: after new starts every run is
+//! done, once, and no file under a final name is partial.
+
+mod common;
+
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use beryl_core::preset::builtin;
+use common::{beryl, clip, names};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use serde_json::{Value, json};
+
+struct Application {
+    process: Child,
+    address: String,
+}
+
+impl Application {
+    fn start(state: &Path) -> Self {
+        let mut process = Command::new(env!("CARGO_BIN_EXE_beryl"))
+            .args(["serve", "--listen", "127.0.0.1:0", "--state"])
+            .arg(state)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let lines = BufReader::new(process.stdout.take().unwrap()).lines();
+        let address = lines.map_while(Result::ok).find_map(|line| line.strip_prefix("Beryl is at ").map(str::to_owned)).unwrap();
+        Self { process, address }
+    }
+
+    async fn call(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Value {
+        let mut request = reqwest::Client::new().request(method, format!("{}{path}", self.address));
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let response = request.send().await.unwrap();
+        let status = response.status();
+        let text = response.text().await.unwrap();
+        assert!(status.is_success(), "{path}: {status}: {text}");
+        serde_json::from_str(&text).unwrap_or(Value::Null)
+    }
+
+    /// Waits until the sheet is as wanted.
+    async fn wait(&self, sheet: &str, patience: Duration, wanted: impl Fn(&Value) -> bool) -> Value {
+        let began = Instant::now();
+        loop {
+            let now = self.call(reqwest::Method::GET, &format!("/api/sheets/{sheet}"), None).await;
+            if wanted(&now) {
+                return now;
+            }
+            assert!(began.elapsed() < patience, "not in time: {}", now["cells"]);
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
+    fn kill(mut self) {
+        self.process.kill().unwrap();
+        self.process.wait().unwrap();
+    }
+}
+
+impl Drop for Application {
+    fn drop(&mut self) {
+        let _gone_already = kill(Pid::from_raw(i32::try_from(self.process.id()).unwrap()), Signal::SIGTERM);
+        let _waited = self.process.wait();
+    }
+}
+
+/// Engines that this process has started.
+fn engines_of(parent: u32) -> Vec<i32> {
+    let processes = std::fs::read_dir("/proc").unwrap().filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<i32>().ok());
+    processes
+        .filter(|id| {
+            let status = std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default();
+            status.contains("Name:\tberyl-engine\n") && status.contains(&format!("PPid:\t{parent}\n"))
+        })
+        .collect()
+}
+
+fn cells(sheet: &Value) -> Vec<Value> {
+    sheet["cells"].as_array().cloned().unwrap_or_default()
+}
+
+/// Whether some run has come into its middle.
+fn is_under_way(sheet: &Value) -> bool {
+    cells(sheet)
+        .iter()
+        .any(|cell| cell["run"]["state"] == "running" && cell["run"]["progress"]["frames"].as_u64().unwrap_or(0) > 0)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_batch_survives_the_death_of_engine_server_and_database() {
+    let folder = tempfile::tempdir().unwrap();
+    let (media, out, state) = (folder.path().join("media"), folder.path().join("out"), folder.path().join("state"));
+    std::fs::create_dir_all(&out).unwrap();
+    for name in ["openday-94_tape-2.mov", "interview_odile_en-fr.mkv"] {
+        clip(&media, name, 5);
+    }
+    let application = Application::start(&state);
+    let storage = application.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": "Media", "root": media }))).await;
+    let target = application.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": "Out", "root": out }))).await;
+    let sheet = application.call(reqwest::Method::POST, "/api/sheets", Some(json!({ "name": "Night" }))).await;
+    let id = sheet["id"].as_str().unwrap().to_owned();
+    let sources = json!({ "storage": storage["id"], "paths": [""] });
+    application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/sources"), Some(sources)).await;
+    for preset in ["delivery-hevc", "web-720"] {
+        let column = json!({ "preset": builtin(preset), "storage": target["id"], "folder": "night" });
+        application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/deliverables"), Some(column)).await;
+    }
+    let long = Duration::from_secs(240);
+    application
+        .wait(&id, long, |sheet| cells(sheet).len() == 4 && cells(sheet).iter().all(|cell| !cell["forecast"].is_null()))
+        .await;
+    application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/run"), Some(json!({}))).await;
+
+    // The engines.
+    application.wait(&id, long, is_under_way).await;
+    let engines = engines_of(application.process.id());
+    assert!(!engines.is_empty());
+    for engine in engines {
+        kill(Pid::from_raw(engine), Signal::SIGKILL).unwrap();
+    }
+    // The server: its engines notice and leave nothing.
+    application.wait(&id, long, is_under_way).await;
+    application.kill();
+    // The database, and with it the server that cannot end in order.
+    let application = Application::start(&state);
+    application.wait(&id, long, is_under_way).await;
+    let database = std::fs::read_to_string(state.join("database/mariadb.pid")).unwrap().trim().parse().unwrap();
+    kill(Pid::from_raw(database), Signal::SIGKILL).unwrap();
+    application.kill();
+
+    let application = Application::start(&state);
+    let all_ended = |sheet: &Value| {
+        cells(sheet).iter().all(|cell| matches!(cell["run"]["state"].as_str(), Some("done" | "failed" | "cancelled")))
+    };
+    let sheet = application.wait(&id, long, all_ended).await;
+    for cell in cells(&sheet) {
+        assert_eq!(cell["run"]["state"], "done", "{}", cell["run"]["problem"]);
+        let path = out.join(cell["run"]["path"].as_str().unwrap());
+        assert_eq!(std::fs::metadata(&path).unwrap().len(), cell["run"]["size"].as_u64().unwrap());
+        assert!(beryl(&["probe", path.to_str().unwrap()]).status.success());
+    }
+    let written = names(&out.join("night"));
+    assert_eq!(written.len(), 4, "{written:?}");
+    assert!(written.iter().all(|name| !name.contains(".part") && !name.contains("_2.")), "{written:?}");
+    let queue = application.call(reqwest::Method::GET, "/api/queue", None).await;
+    assert_eq!(queue.as_array().unwrap().len(), 4, "every output has one run");
+}
