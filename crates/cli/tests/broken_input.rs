@@ -1,5 +1,8 @@
 //! What cannot be read or written gives a clear error, and nothing is lost or left behind.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 mod common;
 
 use std::path::Path;

@@ -1,5 +1,8 @@
 //! From a file to checked outputs, on the command line.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 mod common;
 
 use beryl_core::preset::builtin_presets;

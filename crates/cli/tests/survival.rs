@@ -1,6 +1,9 @@
 //! Engine, server and database are killed in the middle of a batch: after new starts every run is
 //! done, once, and no file under a final name is partial.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 mod common;
 
 use std::io::{BufRead, BufReader};

@@ -1,5 +1,8 @@
 //! Exact time: fractions and timecode.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 use beryl_core::rational::Rational;
 use beryl_core::timecode::{Timecode, TimecodeBase, TimecodeError, duration_text};
 use proptest::prelude::*;

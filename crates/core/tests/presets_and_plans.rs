@@ -1,5 +1,8 @@
 //! From preset and reading to plan: what is accepted, what is decided, and why.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 use std::collections::BTreeMap;
 
 use beryl_core::forecast::bytes_per_minute;

@@ -1,5 +1,8 @@
 //! The lives of runs and of files in watch folders.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 use beryl_core::path::StoragePath;
 use beryl_core::run::{RunEvent, RunState};
 use beryl_core::units::ByteSize;

@@ -1,6 +1,9 @@
 //! The queue's promises against a real MariaDB: no run is claimed twice, and who lost a lease
 //! changes nothing more.
 
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
 use std::collections::HashSet;
 use std::time::Duration;
 

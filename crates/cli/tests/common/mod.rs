@@ -1,6 +1,6 @@
 //! What the tests of the command line share.
 
-#![allow(dead_code, missing_docs, unreachable_pub)]
+#![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
