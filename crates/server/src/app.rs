@@ -12,6 +12,7 @@ use tokio::sync::{Notify, watch};
 
 use crate::events::Hub;
 use crate::scheduler::Scheduler;
+use crate::watching::Watching;
 use crate::{api, reader};
 
 /// How the server is to be run.
@@ -66,6 +67,7 @@ pub(crate) struct App {
     pub(crate) scheduler: Scheduler,
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,
+    pub(crate) watching: Watching,
     pub(crate) cache: PathBuf,
 }
 
@@ -99,12 +101,14 @@ impl Server {
             hub: Hub::default(),
             scheduler: Scheduler::new(config.node),
             unread: Notify::new(),
+            watching: Watching::default(),
             cache: config.cache,
         });
         let (stop, stopped) = watch::channel(false);
         let mut tasks = vec![
             tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(crate::scheduler::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(crate::watching::run(Arc::clone(&app), stopped.clone())),
         ];
         let router = api::router(app);
         let mut until = stopped;

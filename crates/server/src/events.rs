@@ -38,6 +38,11 @@ pub(crate) enum Change {
         /// The sheet.
         id: Uuid,
     },
+    /// A watch folder or files in it have changed: load it again.
+    Watch {
+        /// The watch folder.
+        id: Uuid,
+    },
     /// Events were missed: load everything again.
     Gap,
 }

@@ -9,10 +9,12 @@ use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
 use beryl_core::rational::Rational;
+use beryl_core::units::ByteSize;
+use beryl_core::watch::Stamp;
 use beryl_store::sources::Source;
 use beryl_store::storages::Storage;
 use cap_std::ambient_authority;
-use cap_std::fs::Dir;
+use cap_std::fs::{Dir, Metadata};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -29,6 +31,9 @@ pub(crate) struct Entry {
     pub(crate) size: u64,
     /// Whether it looks like something that can be a source.
     pub(crate) is_media: bool,
+    /// Nanoseconds of its last change since 1970.
+    #[serde(skip)]
+    pub(crate) modified: i64,
 }
 
 /// Something found that can be a source.
@@ -38,6 +43,8 @@ pub(crate) struct Found {
     pub(crate) sequence: Option<Sequence>,
     /// Folders between the one that was chosen and the file.
     pub(crate) folder: String,
+    /// Size and time; of a sequence, the sum and the latest of all its images.
+    pub(crate) stamp: Stamp,
 }
 
 /// Frames a second of image sequences, which say nothing of it themselves.
@@ -81,12 +88,18 @@ pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, 
         let Ok(metadata) = folder.metadata(&name) else { continue };
         let Ok(path) = path.join(name.as_bytes()) else { continue };
         let is_media = metadata.is_file() && (looks_like_media(&path) || looks_like_sequence_image(&path));
-        entries.push(Entry { name: path.name(), is_folder: metadata.is_dir(), size: metadata.len(), is_media, path });
+        let modified = modified(&metadata);
+        entries.push(Entry { name: path.name(), is_folder: metadata.is_dir(), size: metadata.len(), is_media, path, modified });
     }
     entries.sort_by(|one, other| {
         other.is_folder.cmp(&one.is_folder).then_with(|| one.name.to_lowercase().cmp(&other.name.to_lowercase()))
     });
     Ok(entries)
+}
+
+fn modified(metadata: &Metadata) -> i64 {
+    let since = metadata.modified().ok().and_then(|time| time.into_std().duration_since(std::time::UNIX_EPOCH).ok());
+    since.and_then(|since| i64::try_from(since.as_nanos()).ok()).unwrap_or_default()
 }
 
 /// Everything at or below `chosen` that can be a source; a file that was chosen itself always is.
@@ -96,7 +109,8 @@ pub(crate) fn find_sources(storage: &Storage, chosen: &StoragePath) -> Result<Ve
         |error: std::io::Error| Problem::from_io(format!("“{chosen}” in “{}” could not be opened", storage.name), &error);
     let metadata = root.metadata(system_path(chosen)).map_err(failed)?;
     if !metadata.is_dir() {
-        return Ok(vec![Found { path: chosen.clone(), sequence: None, folder: String::new() }]);
+        let stamp = Stamp { size: ByteSize(metadata.len()), modified: modified(&metadata) };
+        return Ok(vec![Found { path: chosen.clone(), sequence: None, folder: String::new(), stamp }]);
     }
     let mut found = Vec::new();
     gather(storage, chosen, chosen, 0, &mut found)?;
@@ -114,40 +128,40 @@ fn gather(
         return Ok(());
     }
     let below = folder.below(chosen).map_or_else(String::new, |path| path.to_string());
-    let mut images: Vec<StoragePath> = Vec::new();
-    let entries = list(storage, folder)?;
-    for entry in &entries {
+    let mut images: Vec<Entry> = Vec::new();
+    for entry in list(storage, folder)? {
         if entry.is_folder {
             gather(storage, chosen, &entry.path, depth + 1, found)?;
         } else if looks_like_sequence_image(&entry.path) {
-            images.push(entry.path.clone());
+            images.push(entry);
         } else if entry.is_media {
-            found.push(Found { path: entry.path.clone(), sequence: None, folder: below.clone() });
+            let stamp = Stamp { size: ByteSize(entry.size), modified: entry.modified };
+            found.push(Found { path: entry.path, sequence: None, folder: below.clone(), stamp });
         }
     }
-    found.extend(sequences(images).into_iter().map(|(path, sequence)| Found {
-        path,
-        sequence: Some(sequence),
-        folder: below.clone(),
-    }));
+    let sequences = sequences(images).into_iter();
+    found.extend(sequences.map(|(path, sequence, stamp)| Found { path, sequence: Some(sequence), folder: below.clone(), stamp }));
     Ok(())
 }
 
 /// The sequences that images of one folder form: same name, numbers without a gap.
-fn sequences(mut images: Vec<StoragePath>) -> Vec<(StoragePath, Sequence)> {
-    images.sort_by_key(|path| {
-        image_number(path.name_bytes()).map(|(before, figures, number, after)| (before.to_vec(), after.to_vec(), figures, number))
+fn sequences(mut images: Vec<Entry>) -> Vec<(StoragePath, Sequence, Stamp)> {
+    images.sort_by_key(|image| {
+        image_number(image.path.name_bytes())
+            .map(|(before, figures, number, after)| (before.to_vec(), after.to_vec(), figures, number))
     });
-    let mut runs: Vec<(StoragePath, u32)> = Vec::new();
+    let mut runs: Vec<(StoragePath, u32, Stamp)> = Vec::new();
     for image in images {
-        if let Some((first, count)) = runs.last_mut()
-            && image_name(first.name_bytes(), u64::from(*count)).as_deref() == Some(image.name_bytes())
+        if let Some((first, count, stamp)) = runs.last_mut()
+            && image_name(first.name_bytes(), u64::from(*count)).as_deref() == Some(image.path.name_bytes())
         {
             *count += 1;
+            stamp.size.0 += image.size;
+            stamp.modified = stamp.modified.max(image.modified);
         } else {
-            runs.push((image, 1));
+            runs.push((image.path, 1, Stamp { size: ByteSize(image.size), modified: image.modified }));
         }
     }
-    let long = runs.into_iter().filter(|(_, count)| *count >= SHORTEST_SEQUENCE);
-    long.map(|(first, count)| (first, Sequence { count, rate: SEQUENCE_RATE })).collect()
+    let long = runs.into_iter().filter(|(_, count, _)| *count >= SHORTEST_SEQUENCE);
+    long.map(|(first, count, stamp)| (first, Sequence { count, rate: SEQUENCE_RATE }, stamp)).collect()
 }

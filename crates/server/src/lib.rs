@@ -7,10 +7,12 @@ mod app;
 mod events;
 mod files;
 mod guard;
+mod outputs;
 mod page;
 mod publish;
 mod reader;
 mod scheduler;
+mod watching;
 
 pub use api::describe;
 pub use app::{Config, Server, ServerError};

@@ -55,8 +55,13 @@ async fn read_waiting(app: &App) -> Result<usize, StoreError> {
 }
 
 async fn read_one(app: &App, source: Source) -> Result<(), StoreError> {
+    read_source(app, &source).await.map(|_| ())
+}
+
+/// Reads facts and thumbnail of a source, keeps and tells them.
+pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Reading, Problem>, StoreError> {
     let storage = app.database.storage(source.storage).await?;
-    let reference = source_ref(&storage, &source);
+    let reference = source_ref(&storage, source);
     let outcome = app.engine.probe(&reference).await;
     let has_thumbnail = match &outcome {
         Ok(reading) if reading.picture().is_some() => {
@@ -66,7 +71,8 @@ async fn read_one(app: &App, source: Source) -> Result<(), StoreError> {
         Ok(_) | Err(_) => false,
     };
     app.database.set_reading(source.id, &outcome, has_thumbnail).await?;
-    tell_source(app, source.id).await
+    tell_source(app, source.id).await?;
+    Ok(outcome)
 }
 
 /// Tells pages what a source is like now.
@@ -87,10 +93,4 @@ fn thumbnail_moment(reading: &Reading) -> Rational {
 /// The name of a source's thumbnail in the cache.
 pub(crate) fn thumbnail_name(id: Uuid) -> beryl_core::path::StoragePath {
     format!("thumbnail-{id}.jpg").parse().unwrap_or_default()
-}
-
-/// A problem of a source that has gone out of sight.
-pub(crate) fn unreadable_yet(name: &str) -> Problem {
-    Problem::new(beryl_core::problem::ProblemKind::Invalid, format!("{name} cannot be planned for yet"), "it has not been read")
-        .with_next("Wait until it is read.")
 }

@@ -433,7 +433,12 @@ fn end_state(problem: Option<&Problem>) -> RunState {
 /// Tells pages what a run is like now.
 pub(crate) async fn tell_run(app: &App, id: Uuid) {
     match app.database.run(id).await {
-        Ok(run) => app.hub.tell(Change::Run { run: RunView::of(&run) }),
+        Ok(run) => {
+            if let Some(folder) = run.watch_folder {
+                app.watching.wake(folder);
+            }
+            app.hub.tell(Change::Run { run: RunView::of(&run) });
+        }
         Err(error) => tracing::debug!(%error, "a change could not be told"),
     }
 }

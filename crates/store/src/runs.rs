@@ -23,8 +23,8 @@ use crate::{Database, StoreError, json};
 pub struct NewRun {
     /// The source.
     pub source: Uuid,
-    /// The sheet and column it comes from, where it does.
-    pub output: Option<(Uuid, Uuid)>,
+    /// Where the wish for it comes from.
+    pub origin: Origin,
     /// What to make.
     pub plan: Plan,
     /// The storage it goes to.
@@ -35,6 +35,30 @@ pub struct NewRun {
     pub clash: ClashRule,
     /// Higher comes first.
     pub priority: i32,
+}
+
+/// Where the wish for a run comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// A cell of a sheet.
+    Cell {
+        /// The sheet.
+        sheet: Uuid,
+        /// Its column.
+        deliverable: Uuid,
+    },
+    /// A watch folder.
+    WatchFolder(Uuid),
+}
+
+impl Origin {
+    /// Sheet, column and watch folder.
+    const fn parts(self) -> (Option<Uuid>, Option<Uuid>, Option<Uuid>) {
+        match self {
+            Self::Cell { sheet, deliverable } => (Some(sheet), Some(deliverable), None),
+            Self::WatchFolder(folder) => (None, None, Some(folder)),
+        }
+    }
 }
 
 /// A run as the queue and the sheets show it.
@@ -50,6 +74,8 @@ pub struct Run {
     pub deliverable: Option<Uuid>,
     /// The sheet it belongs to.
     pub sheet: Option<Uuid>,
+    /// The watch folder it belongs to.
+    pub watch_folder: Option<Uuid>,
     /// Where it is in its life.
     pub state: RunState,
     /// Higher comes first.
@@ -96,8 +122,8 @@ pub struct RunNames {
     pub source: String,
     /// The preset's name.
     pub preset: String,
-    /// The sheet's name, while there is one.
-    pub sheet: Option<String>,
+    /// The name of the sheet or watch folder it comes from, while there is one.
+    pub origin: Option<String>,
     /// Seconds that the output lasts.
     pub seconds: Option<f64>,
 }
@@ -125,7 +151,7 @@ pub struct Claimed {
 /// Outputs of one source that are made together, at most.
 const MOST_TOGETHER: u32 = 8;
 
-const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
+const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
     runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
 const TABLES: &str = "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id";
 
@@ -142,6 +168,7 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         source: row.try_get("source_id")?,
         deliverable: row.try_get("deliverable_id")?,
         sheet: row.try_get("sheet_id")?,
+        watch_folder: row.try_get("watch_folder_id")?,
         state: RunState::from_word(&state).ok_or_else(|| sqlx::Error::Decode(format!("unknown state {state}").into()))?,
         priority: row.try_get("priority")?,
         storage: row.try_get("storage_id")?,
@@ -165,25 +192,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn queue_runs(&self, runs: &[NewRun]) -> Result<Vec<Uuid>, StoreError> {
         let mut work = self.pool.begin().await?;
-        let mut ids = Vec::with_capacity(runs.len());
-        for new in runs {
-            let id = Uuid::now_v7();
-            sqlx::query(
-                "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, plan, storage_id, stem, clash, priority) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            )
-            .bind(id)
-            .bind(new.source)
-            .bind(new.output.map(|(sheet, _)| sheet))
-            .bind(new.output.map(|(_, deliverable)| deliverable))
-            .bind(json::text(&new.plan)?)
-            .bind(new.storage)
-            .bind(new.stem.to_string())
-            .bind(clash_word(new.clash))
-            .bind(new.priority)
-            .execute(&mut *work)
-            .await?;
-            ids.push(id);
-        }
+        let ids = insert_runs(&mut work, runs).await?;
         work.commit().await?;
         Ok(ids)
     }
@@ -253,9 +262,9 @@ impl Database {
         }
         let marks = vec!["?"; ids.len()].join(", ");
         let statement = format!(
-            "SELECT runs.id, sources.path, sheets.name AS sheet, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
+            "SELECT runs.id, sources.path, COALESCE(sheets.name, watch_folders.name) AS origin, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
              JSON_VALUE(runs.plan, '$.duration') AS duration FROM runs JOIN sources ON sources.id = runs.source_id \
-             LEFT JOIN sheets ON sheets.id = runs.sheet_id WHERE runs.id IN ({marks})"
+             LEFT JOIN sheets ON sheets.id = runs.sheet_id LEFT JOIN watch_folders ON watch_folders.id = runs.watch_folder_id WHERE runs.id IN ({marks})"
         );
         let mut query = sqlx::query(AssertSqlSafe(statement));
         for id in ids {
@@ -269,7 +278,7 @@ impl Database {
             let preset: Option<String> = row.try_get("preset")?;
             names.insert(
                 row.try_get("id")?,
-                RunNames { source, preset: preset.unwrap_or_default(), sheet: row.try_get("sheet")?, seconds },
+                RunNames { source, preset: preset.unwrap_or_default(), origin: row.try_get("origin")?, seconds },
             );
         }
         Ok(names)
@@ -496,6 +505,32 @@ fn micros(duration: Duration) -> i64 {
 
 fn changed(rows: u64) -> Result<(), StoreError> {
     if rows == 0 { Err(StoreError::Changed) } else { Ok(()) }
+}
+
+pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRun]) -> Result<Vec<Uuid>, StoreError> {
+    let mut ids = Vec::with_capacity(runs.len());
+    for new in runs {
+        let id = Uuid::now_v7();
+        let (sheet, deliverable, watch_folder) = new.origin.parts();
+        sqlx::query(
+            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, plan, storage_id, stem, clash, priority) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(id)
+        .bind(new.source)
+        .bind(sheet)
+        .bind(deliverable)
+        .bind(watch_folder)
+        .bind(json::text(&new.plan)?)
+        .bind(new.storage)
+        .bind(new.stem.to_string())
+        .bind(clash_word(new.clash))
+        .bind(new.priority)
+        .execute(&mut **work)
+        .await?;
+        ids.push(id);
+    }
+    Ok(ids)
 }
 
 async fn claimed(work: &mut Transaction<'_, MySql>, id: Uuid) -> Result<Claimed, StoreError> {

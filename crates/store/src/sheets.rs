@@ -1,5 +1,6 @@
 //! Sheets: their rows, their columns, and what is set for single cells.
 
+use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
 use beryl_core::run::ClashRule;
 use serde_json::Value;
@@ -8,6 +9,7 @@ use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;
 
 use crate::sources::{COLUMNS, Source, source};
+use crate::storages::stored_path;
 use crate::{Database, StoreError, json};
 
 /// A sheet's head.
@@ -55,7 +57,7 @@ pub struct Deliverable {
     /// Where outputs go; nothing for the source's own storage and folder.
     pub storage: Option<Uuid>,
     /// The folder there.
-    pub folder: String,
+    pub folder: StoragePath,
     /// How outputs are named.
     pub name_pattern: String,
     /// What happens when a name is taken.
@@ -93,7 +95,7 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
         sheet: row.try_get("sheet_id")?,
         preset: json::value(row.try_get("preset")?)?,
         storage: row.try_get("storage_id")?,
-        folder: row.try_get("folder")?,
+        folder: stored_path(row, "folder")?,
         name_pattern: row.try_get("name_pattern")?,
         clash: clash_rule(row.try_get("clash")?)?,
     })
@@ -257,7 +259,7 @@ impl Database {
         .bind(column.sheet)
         .bind(json::text(&column.preset)?)
         .bind(column.storage)
-        .bind(&column.folder)
+        .bind(column.folder.to_string())
         .bind(&column.name_pattern)
         .bind(clash_word(column.clash))
         .bind(column.sheet)

@@ -70,14 +70,15 @@ impl Database {
         Ok(source(&row.ok_or(StoreError::NotFound("source"))?)?)
     }
 
-    /// The id of the source at this place, made where it is new.
+    /// The id of the source at this place, made where it is new. A sequence that has grown is read again.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn ensure_source(&self, storage: Uuid, path: &StoragePath, sequence: Option<Sequence>) -> Result<Uuid, StoreError> {
         let path = path.to_string();
         let sequence = sequence.map(|sequence| json::text(&sequence)).transpose()?;
-        sqlx::query("INSERT IGNORE INTO sources (id, storage_id, path, sequence) VALUES (?, ?, ?, ?)")
+        sqlx::query("INSERT INTO sources (id, storage_id, path, sequence) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             state = IF(sequence <=> VALUES(sequence), state, 'waiting'), sequence = VALUES(sequence)")
             .bind(Uuid::now_v7())
             .bind(storage)
             .bind(&path)

@@ -1,5 +1,6 @@
 //! Named root folders.
 
+use beryl_core::path::StoragePath;
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
@@ -65,4 +66,10 @@ impl Database {
         let removed = removed.map_err(|error| StoreError::or_in_use(error, "the storage"))?;
         if removed.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
     }
+}
+
+/// The path of a storage that a column holds.
+pub(crate) fn stored_path(row: &MySqlRow, column: &str) -> Result<StoragePath, sqlx::Error> {
+    let text: String = row.try_get(column)?;
+    text.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))
 }

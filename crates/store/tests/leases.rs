@@ -11,7 +11,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_store::private_server::PrivateServer;
-use beryl_store::runs::NewRun;
+use beryl_store::runs::{NewRun, Origin};
 use beryl_store::{Database, StoreError};
 use serde_json::json;
 
@@ -36,7 +36,7 @@ async fn queue(database: &Database, sources: usize, runs_each: usize) {
             let stem: StoragePath = "out/clip".parse().unwrap();
             runs.push(NewRun {
                 source,
-                output: None,
+                origin: Origin::WatchFolder(storage.id),
                 plan: plan(),
                 storage: storage.id,
                 stem,

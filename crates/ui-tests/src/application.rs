@@ -12,11 +12,21 @@ use crate::Outcome;
 /// A running application; dropping it ends its database.
 pub struct Application {
     address: String,
-    folder: tempfile::TempDir,
     client: reqwest::Client,
-    // Dropped in this order: the server before its database.
-    _server: Server,
-    _database: PrivateServer,
+    // Dropped in this order: the server before its database, the folder last.
+    server: Server,
+    database: PrivateServer,
+    folder: tempfile::TempDir,
+}
+
+async fn serve(folder: &Path, database: &PrivateServer) -> Outcome<Server> {
+    let config = Config {
+        listen: ([127, 0, 0, 1], 0).into(),
+        cache: folder.join("cache"),
+        database: database.url(),
+        node: "test".to_owned(),
+    };
+    Ok(Server::start(config).await?)
 }
 
 impl Application {
@@ -27,15 +37,21 @@ impl Application {
     pub async fn start() -> Outcome<Self> {
         let folder = tempfile::tempdir()?;
         let database = PrivateServer::start(&folder.path().join("database"))?;
-        let config = Config {
-            listen: ([127, 0, 0, 1], 0).into(),
-            cache: folder.path().join("cache"),
-            database: database.url(),
-            node: "test".to_owned(),
-        };
-        let server = Server::start(config).await?;
+        let server = serve(folder.path(), &database).await?;
         let address = format!("http://{}", server.address());
-        Ok(Self { address, folder, client: reqwest::Client::new(), _server: server, _database: database })
+        Ok(Self { address, client: reqwest::Client::new(), server, database, folder })
+    }
+
+    /// Ends the server and starts it anew on the same database and folders.
+    ///
+    /// # Errors
+    /// Where it does not start.
+    pub async fn restart(self) -> Outcome<Self> {
+        let Self { client, server, database, folder, .. } = self;
+        server.stop().await;
+        let server = serve(folder.path(), &database).await?;
+        let address = format!("http://{}", server.address());
+        Ok(Self { address, client, server, database, folder })
     }
 
     /// Where its page is.

@@ -389,6 +389,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All watch folders. */
+        get: operations["watch_folders"];
+        put?: never;
+        /** Adds a watch folder, switched off. */
+        post: operations["add_watch_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Changes a watch folder. Where another place is to be watched it must be off, since switching on
+         *     asks what becomes of the files there.
+         */
+        put: operations["change_watch_folder"];
+        post?: never;
+        /** Forgets a watch folder; files, outputs and runs stay. */
+        delete: operations["remove_watch_folder"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of a watch folder in one state, the newest first, at most 1000. */
+        get: operations["files"];
+        put?: never;
+        /** Takes up files that were left, failed, or were out already, as if they arrived now. */
+        post: operations["take_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}/inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Counts what lies in a watch folder, to be asked about before it is switched on. */
+        get: operations["inside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}/off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stops watching a folder; what is at work goes on. */
+        post: operations["switch_off"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}/on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to watch a folder. */
+        post: operations["switch_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -549,6 +657,14 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "sheet";
+        } | {
+            /**
+             * Format: uuid
+             * @description The watch folder.
+             */
+            id: string;
+            /** @enum {string} */
+            kind: "watch";
         } | {
             /** @enum {string} */
             kind: "gap";
@@ -752,6 +868,16 @@ export interface components {
             /** @description Red x, y, green x, y, blue x, y, white x, y, as fractions. */
             primaries?: components["schemas"]["Rational"][] | null;
         };
+        /** @description What lies in a watch folder and was neither taken up nor left before. */
+        Inside: {
+            /**
+             * Format: int64
+             * @description Bytes of them all.
+             */
+            bytes: number;
+            /** @description How many files (an image sequence counts as one). */
+            files: number;
+        };
         /**
          * @description A level of H.264 or HEVC, written as `4.1`.
          * @example 4.1
@@ -788,6 +914,26 @@ export interface components {
             name: string;
             /** @description An existing folder of this machine, from its root. */
             root: string;
+        };
+        /** @description A watch folder to add or to change. */
+        NewWatchFolder: {
+            clash?: components["schemas"]["ClashRule"];
+            /** @description The folder that outputs go to; folders in the watched one are made there again. */
+            destination?: components["schemas"]["StoragePath"];
+            /** Format: uuid */
+            destination_storage: string;
+            /** @description The folder that is watched, with all folders in it. */
+            folder?: components["schemas"]["StoragePath"];
+            name: string;
+            /** @description Preset documents, whole. */
+            presets: components["schemas"]["Preset"][];
+            /**
+             * Format: int32
+             * @description Seconds that a file must not change before it is taken up, 1 to 3600.
+             */
+            settle_seconds: number;
+            /** Format: uuid */
+            storage: string;
         };
         /**
          * @description Where a decision comes from.
@@ -960,6 +1106,11 @@ export interface components {
             /** @description The timecode of the first frame. */
             timecode?: string | null;
         };
+        /**
+         * @description What becomes of the files that are in a folder when watching begins.
+         * @enum {string}
+         */
+        Present: "take" | "leave";
         /** @description What an output shall become. */
         Preset: {
             /** @description What else is taken over from the source. */
@@ -1071,6 +1222,8 @@ export interface components {
         };
         /** @description A run in the queue, with the names of what it is made of. */
         QueueItem: {
+            /** @description The sheet or the watch folder it comes from. */
+            origin_name?: string | null;
             preset_name: string;
             run: components["schemas"]["RunView"];
             /**
@@ -1078,11 +1231,12 @@ export interface components {
              * @description Seconds of the source.
              */
             seconds?: number | null;
-            sheet_name?: string | null;
             source_name: string;
         };
         /** @description What was queued. */
         Queued: {
+            /** @description How many cells that were asked for cannot be made. */
+            passed_over: number;
             runs: string[];
         };
         /** @description How many bits the picture gets. */
@@ -1187,6 +1341,8 @@ export interface components {
             /** Format: date-time */
             started?: string | null;
             state: components["schemas"]["RunState"];
+            /** Format: uuid */
+            watch_folder?: string | null;
         };
         /** @description Settings of the house. */
         Settings: {
@@ -1516,6 +1672,64 @@ export interface components {
          * @enum {string}
          */
         Subject: "container" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "colour" | "rotation" | "sound" | "timecode" | "extras";
+        /** @description How to begin. */
+        SwitchOn: {
+            present?: components["schemas"]["Present"] | null;
+        };
+        /** @description Files to take up. */
+        TakeFiles: {
+            paths: components["schemas"]["StoragePath"][];
+        };
+        /** @description A file in a watch folder, and why it is where it is. */
+        WatchFileView: {
+            /** @description Its path below the watched folder. */
+            name: string;
+            path: components["schemas"]["StoragePath"];
+            /** @description In words. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description Bytes; of an image sequence, of all its images.
+             */
+            size: number;
+            state: components["schemas"]["WatchState"];
+        };
+        /** @description A watch folder with the files in it. */
+        WatchFolderView: {
+            clash: components["schemas"]["ClashRule"];
+            destination: components["schemas"]["StoragePath"];
+            /** Format: uuid */
+            destination_storage: string;
+            folder: components["schemas"]["StoragePath"];
+            /** Format: uuid */
+            id: string;
+            is_on: boolean;
+            name: string;
+            presets: components["schemas"]["Preset"][];
+            problem?: components["schemas"]["Problem"] | null;
+            /** Format: int32 */
+            settle_seconds: number;
+            /** @description Every state in which there are files, in the order of the channel. */
+            stages: components["schemas"]["WatchStage"][];
+            /** Format: uuid */
+            storage: string;
+        };
+        /** @description The files of a watch folder in one state. */
+        WatchStage: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /** @description Those that came last. */
+            newest: components["schemas"]["WatchFileView"][];
+            state: components["schemas"]["WatchState"];
+        };
+        /**
+         * @description Where a file in a watch folder is.
+         * @enum {string}
+         */
+        WatchState: "arriving" | "settling" | "working" | "out" | "left" | "failed" | "gone" | "own";
     };
     responses: never;
     parameters: never;
@@ -2168,6 +2382,199 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Entry"][];
                 };
+            };
+        };
+    };
+    watch_folders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchFolderView"][];
+                };
+            };
+        };
+    };
+    add_watch_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWatchFolder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchFolderView"];
+                };
+            };
+        };
+    };
+    change_watch_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWatchFolder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    remove_watch_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    files: {
+        parameters: {
+            query: {
+                state: components["schemas"]["WatchState"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchFileView"][];
+                };
+            };
+        };
+    };
+    take_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeFiles"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    inside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inside"];
+                };
+            };
+        };
+    };
+    switch_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    switch_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchOn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,5 +1,6 @@
 //! The API: described once, here, and generated from that for the page.
 
+mod cells;
 mod error;
 mod events;
 mod media;
@@ -9,6 +10,7 @@ mod settings;
 mod sheets;
 mod storages;
 mod views;
+mod watch;
 
 use std::sync::Arc;
 
@@ -48,6 +50,8 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .merge(media::calls())
         .merge(presets::calls())
         .merge(settings::calls())
+        .merge(cells::calls())
+        .merge(watch::calls())
         .merge(events::calls())
 }
 

@@ -30,7 +30,8 @@ struct QueueItem {
     run: RunView,
     source_name: String,
     preset_name: String,
-    sheet_name: Option<String>,
+    /// The sheet or the watch folder it comes from.
+    origin_name: Option<String>,
     /// Seconds of the source.
     seconds: Option<f64>,
 }
@@ -46,7 +47,7 @@ async fn queue(State(app): State<Arc<App>>) -> Result<Json<Vec<QueueItem>>, ApiE
             run: RunView::of(run),
             source_name: names.map_or_else(String::new, |names| names.source.clone()),
             preset_name: names.map_or_else(String::new, |names| names.preset.clone()),
-            sheet_name: names.and_then(|names| names.sheet.clone()),
+            origin_name: names.and_then(|names| names.origin.clone()),
             seconds: names.and_then(|names| names.seconds),
         }
     });

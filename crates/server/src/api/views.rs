@@ -85,7 +85,7 @@ impl DeliverableColumn {
             frame: column.preset.frame_words(),
             preset: column.preset.clone(),
             storage: column.storage,
-            folder: column.folder.clone(),
+            folder: column.folder.to_string(),
             name_pattern: column.name_pattern.clone(),
             clash: column.clash,
         }
@@ -117,6 +117,7 @@ pub(crate) struct RunView {
     pub(crate) source: Uuid,
     pub(crate) deliverable: Option<Uuid>,
     pub(crate) sheet: Option<Uuid>,
+    pub(crate) watch_folder: Option<Uuid>,
     pub(crate) state: RunState,
     pub(crate) priority: i32,
     /// The finished file's path in its storage, or the wanted one without extension.
@@ -136,6 +137,7 @@ impl RunView {
             source: run.source,
             deliverable: run.deliverable,
             sheet: run.sheet,
+            watch_folder: run.watch_folder,
             state: run.state,
             priority: run.priority,
             path: run.target.as_ref().unwrap_or(&run.stem).to_string(),

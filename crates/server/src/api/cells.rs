@@ -1,0 +1,259 @@
+//! The cells of a sheet: what is set for them, running them, and what came out.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use beryl_core::check::{CheckItem, CheckReport, compare};
+use beryl_core::plan::{Plan, plan};
+use beryl_core::reading::Reading;
+use beryl_core::run::RunState;
+use beryl_store::StoreError;
+use beryl_store::runs::{Origin, Run};
+use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+use super::ApiError;
+use super::views::{Cell, RunView};
+use crate::app::App;
+use crate::events::Change;
+use crate::outputs::{Wish, reading_of};
+use crate::scheduler::tell_run;
+
+pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(set_cells)).routes(routes!(run_cells)).routes(routes!(output))
+}
+
+/// A sheet with all that its cells are made of.
+pub(super) struct SheetState {
+    pub(super) sources: Vec<SheetSource>,
+    pub(super) columns: Vec<Deliverable>,
+    settings: HashMap<CellKey, OutputSetting>,
+    latest: HashMap<CellKey, Run>,
+}
+
+impl SheetState {
+    pub(super) async fn load(app: &App, sheet: Uuid) -> Result<Self, StoreError> {
+        let settings = app.database.output_settings(sheet).await?.into_iter();
+        let latest = app.database.latest_runs(sheet).await?.into_iter();
+        Ok(Self {
+            sources: app.database.sheet_sources(sheet).await?,
+            columns: app.database.deliverables(sheet).await?,
+            settings: settings.map(|one| (CellKey { source: one.source, deliverable: one.deliverable }, one)).collect(),
+            latest: latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect(),
+        })
+    }
+
+    /// Row by row, all columns of each.
+    pub(super) fn cells(&self) -> Vec<Cell> {
+        self.sources.iter().flat_map(|row| self.columns.iter().map(move |column| self.cell(row, column))).collect()
+    }
+
+    fn overrides(&self, key: CellKey) -> &Value {
+        self.settings.get(&key).and_then(|setting| setting.overrides.as_ref()).unwrap_or(&Value::Null)
+    }
+
+    fn is_enabled(&self, key: CellKey) -> bool {
+        self.settings.get(&key).is_none_or(|setting| setting.enabled)
+    }
+
+    fn cell(&self, row: &SheetSource, column: &Deliverable) -> Cell {
+        let key = CellKey { source: row.source.id, deliverable: column.id };
+        let overrides = self.overrides(key);
+        let planned = reading_of(&row.source).ok().map(|reading| plan(reading, &column.preset, overrides));
+        let forecast = planned.as_ref().and_then(|planned| planned.as_ref().ok()).map(|plan| plan.forecast);
+        Cell {
+            source: key.source,
+            deliverable: key.deliverable,
+            enabled: self.is_enabled(key),
+            own_settings: overrides.as_object().is_some_and(|overrides| !overrides.is_empty()),
+            forecast: forecast.map(|forecast| forecast.size.0),
+            certainty: forecast.map(|forecast| forecast.certainty),
+            refusal: planned.and_then(Result::err).map(|error| error.to_string()),
+            run: self.latest.get(&key).map(RunView::of),
+        }
+    }
+
+    fn wish<'a>(&'a self, position: usize, row: &'a SheetSource, column: &'a Deliverable) -> Wish<'a> {
+        Wish {
+            source: &row.source,
+            folder: &row.folder,
+            preset: &column.preset,
+            overrides: self.overrides(CellKey { source: row.source.id, deliverable: column.id }),
+            name_pattern: &column.name_pattern,
+            destination: column.storage.map(|storage| (storage, column.folder.clone())),
+            clash: column.clash,
+            counter: u32::try_from(position + 1).unwrap_or(u32::MAX),
+        }
+    }
+}
+
+/// A cell by its row and column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Deserialize, ToSchema)]
+pub(super) struct CellKey {
+    source: Uuid,
+    deliverable: Uuid,
+}
+
+/// What to set for some cells.
+#[derive(Debug, Deserialize, ToSchema)]
+struct CellChange {
+    cells: Vec<CellKey>,
+    /// Whether they are wanted; left out, as it is.
+    enabled: Option<bool>,
+    /// Their own settings, a JSON merge patch (RFC 7386) on the preset; `{}` for none; left out, as they are.
+    #[schema(value_type = Option<Object>)]
+    overrides: Option<Value>,
+}
+
+/// Switches cells on or off, or gives them their own settings; all or none.
+#[utoipa::path(post, path = "/api/sheets/{id}/cells", params(("id" = Uuid, Path)), request_body = CellChange, responses((status = 200)))]
+async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change): Json<CellChange>) -> Result<(), ApiError> {
+    let present = SheetState::load(&app, id).await?;
+    if let Some(overrides) = &change.overrides {
+        for column in &present.columns {
+            if change.cells.iter().any(|cell| cell.deliverable == column.id) {
+                beryl_core::preset::with_overrides(&column.preset, overrides)?;
+            }
+        }
+    }
+    let settings: Vec<OutputSetting> = change
+        .cells
+        .iter()
+        .map(|cell| {
+            let own = present.settings.get(cell).and_then(|setting| setting.overrides.clone());
+            OutputSetting {
+                source: cell.source,
+                deliverable: cell.deliverable,
+                enabled: change.enabled.unwrap_or_else(|| present.is_enabled(*cell)),
+                overrides: change.overrides.clone().or(own),
+            }
+        })
+        .collect();
+    app.database.save_output_settings(&settings).await?;
+    app.hub.tell(Change::Sheet { id });
+    Ok(())
+}
+
+/// Which cells to run.
+#[derive(Debug, Default, Deserialize, ToSchema)]
+struct RunRequest {
+    /// These cells, whatever became of them before; left out, all that are wanted and not made, waiting or at work.
+    cells: Option<Vec<CellKey>>,
+}
+
+/// What was queued.
+#[derive(Debug, Serialize, ToSchema)]
+struct Queued {
+    runs: Vec<Uuid>,
+    /// How many cells that were asked for cannot be made.
+    passed_over: usize,
+}
+
+/// Queues outputs of a sheet.
+#[utoipa::path(post, path = "/api/sheets/{id}/run", params(("id" = Uuid, Path)), request_body = RunRequest, responses((status = 200, body = Queued)))]
+async fn run_cells(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(request): Json<RunRequest>,
+) -> Result<Json<Queued>, ApiError> {
+    let state = SheetState::load(&app, id).await?;
+    let asked: Option<HashSet<CellKey>> = request.cells.map(|cells| cells.into_iter().collect());
+    let mut runs = Vec::new();
+    let mut passed_over = 0;
+    for (position, row) in state.sources.iter().enumerate() {
+        for column in &state.columns {
+            let key = CellKey { source: row.source.id, deliverable: column.id };
+            let last = state.latest.get(&key).map(|run| run.state);
+            let is_wanted = match &asked {
+                Some(cells) => cells.contains(&key),
+                None => state.is_enabled(key) && last != Some(RunState::Done),
+            };
+            if !is_wanted || last.is_some_and(|last| !last.is_final()) {
+                continue;
+            }
+            match state.wish(position, row, column).run(Origin::Cell { sheet: id, deliverable: column.id }) {
+                Ok(run) => runs.push(run),
+                // One cell asked for by name is told why not; of many, those are made that can be.
+                Err(problem) if asked.as_ref().is_some_and(|cells| cells.len() == 1) => return Err(problem.into()),
+                Err(_) => passed_over += 1,
+            }
+        }
+    }
+    let ids = app.database.queue_runs(&runs).await?;
+    for run in &ids {
+        tell_run(&app, *run).await;
+    }
+    app.scheduler.wake();
+    Ok(Json(Queued { runs: ids, passed_over }))
+}
+
+/// Everything about one cell.
+#[derive(Debug, Serialize, ToSchema)]
+struct OutputView {
+    /// What would be made now; nothing where that is impossible or the source is not read.
+    plan: Option<Plan>,
+    /// Why nothing can be made.
+    refusal: Option<String>,
+    /// The name it would get, without number.
+    name: Option<String>,
+    /// The cell's own settings.
+    #[schema(value_type = Option<Object>)]
+    overrides: Option<Value>,
+    source: Option<Reading>,
+    run: Option<RunView>,
+    /// The verdict on the last finished file.
+    report: Option<CheckReport>,
+    /// Both facts side by side, once a file is made.
+    comparison: Vec<CheckItem>,
+}
+
+/// Everything about one cell: plan with reasons, and what came out.
+#[utoipa::path(get, path = "/api/outputs/{source}/{deliverable}", params(("source" = Uuid, Path), ("deliverable" = Uuid, Path)), responses((status = 200, body = OutputView)))]
+async fn output(
+    State(app): State<Arc<App>>,
+    Path((source, deliverable)): Path<(Uuid, Uuid)>,
+) -> Result<Json<OutputView>, ApiError> {
+    let column = app.database.deliverable(deliverable).await?;
+    let state = SheetState::load(&app, column.sheet).await?;
+    let key = CellKey { source, deliverable };
+    let (position, row) = state
+        .sources
+        .iter()
+        .enumerate()
+        .find(|(_, row)| row.source.id == source)
+        .ok_or_else(|| ApiError::missing("the cell could not be shown", "its source is not in the sheet"))?;
+    let wish = state.wish(position, row, &column);
+    let reading = reading_of(&row.source).ok().cloned();
+    let (made, refusal) = match wish.plan() {
+        Ok(plan) => (Some(plan), None),
+        Err(problem) => (None, Some(problem.why)),
+    };
+    let name = made.as_ref().and_then(|plan| Some(format!("{}.{}", wish.name(plan).ok()?, plan.container.extension())));
+    let run = state.latest.get(&key).cloned();
+    let details = match &run {
+        Some(run) => Some(app.database.run_details(run.id).await?),
+        None => None,
+    };
+    let made_reading = details
+        .as_ref()
+        .and_then(|details| details.reading.as_ref())
+        .filter(|_| run.as_ref().is_some_and(|run| run.state == RunState::Done));
+    let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(before, after));
+    Ok(Json(OutputView {
+        plan: made,
+        refusal,
+        name,
+        overrides: Some(wish.overrides.clone()).filter(|overrides| !overrides.is_null()),
+        comparison,
+        source: reading,
+        run: run.as_ref().map(RunView::of),
+        report: details.and_then(|details| details.report),
+    }))
+}

@@ -1,0 +1,89 @@
+//! From the wish for an output to a run that can be queued: plan, name, place.
+
+use beryl_core::naming::{NameFields, name_for};
+use beryl_core::path::StoragePath;
+use beryl_core::plan::{Plan, plan};
+use beryl_core::preset::Preset;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::reading::Reading;
+use beryl_core::run::ClashRule;
+use beryl_core::units::rate_text;
+use beryl_store::runs::{NewRun, Origin};
+use beryl_store::sources::{Knowledge, Source};
+use serde_json::Value;
+use uuid::Uuid;
+
+/// One source that shall become one output.
+#[derive(Debug, Clone)]
+pub(crate) struct Wish<'a> {
+    pub(crate) source: &'a Source,
+    /// Folders between the one that was chosen and the source.
+    pub(crate) folder: &'a str,
+    pub(crate) preset: &'a Preset,
+    /// The editor's own settings, a merge patch on the preset.
+    pub(crate) overrides: &'a Value,
+    pub(crate) name_pattern: &'a str,
+    /// Storage and folder; nothing for beside the source.
+    pub(crate) destination: Option<(Uuid, StoragePath)>,
+    pub(crate) clash: ClashRule,
+    /// The place of the source among its like, from 1.
+    pub(crate) counter: u32,
+}
+
+impl Wish<'_> {
+    /// What would be made.
+    pub(crate) fn plan(&self) -> Result<Plan, Problem> {
+        let name = self.source.path.name();
+        plan(reading_of(self.source)?, self.preset, self.overrides).map_err(|error| {
+            Problem::new(ProblemKind::Invalid, format!("{} cannot be made of {name}", self.preset.name), error.to_string())
+        })
+    }
+
+    /// The name that the output of `plan` gets, without extension and number.
+    pub(crate) fn name(&self, plan: &Plan) -> Result<String, Problem> {
+        let fields = NameFields {
+            source: self.source.path.stem(),
+            folder: self.folder.to_owned(),
+            preset: plan.preset.clone(),
+            width: plan.picture.as_ref().map(|picture| picture.width),
+            height: plan.picture.as_ref().map(|picture| picture.height),
+            codec: plan.codec_word(),
+            rate: plan.picture.as_ref().map(|picture| rate_text(picture.frame_rate.rate())),
+            date: chrono::Local::now().date_naive(),
+            counter: self.counter,
+        };
+        name_for(self.name_pattern, &fields).map_err(|error| not_named(&error))
+    }
+
+    /// The run that makes it.
+    pub(crate) fn run(&self, origin: Origin) -> Result<NewRun, Problem> {
+        let plan = self.plan()?;
+        let name = self.name(&plan)?;
+        let (storage, folder) = self.destination.clone().unwrap_or_else(|| (self.source.storage, self.source.path.parent()));
+        Ok(NewRun {
+            source: self.source.id,
+            origin,
+            plan,
+            storage,
+            stem: folder.join(name.as_bytes()).map_err(|error| not_named(&error))?,
+            clash: self.clash,
+            priority: 0,
+        })
+    }
+}
+
+fn not_named(error: &dyn std::fmt::Display) -> Problem {
+    Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string())
+}
+
+/// The facts of a source, or why there are none.
+pub(crate) fn reading_of(source: &Source) -> Result<&Reading, Problem> {
+    match &source.knowledge {
+        Knowledge::Read(reading) => Ok(reading),
+        Knowledge::Unreadable(problem) => Err(problem.clone()),
+        Knowledge::Unread => {
+            let what = format!("{} cannot be planned for yet", source.path.name());
+            Err(Problem::new(ProblemKind::Invalid, what, "it has not been read").with_next("Wait until it is read."))
+        }
+    }
+}

@@ -1,0 +1,474 @@
+//! Watch folders: one task a folder that is on, which looks, waits until files have settled, and
+//! takes them up. What is decided is decided in core; what was taken up stands in the database.
+
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use beryl_core::path::StoragePath;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::run::RunState;
+use beryl_core::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
+use beryl_store::runs::{NewRun, Origin};
+use beryl_store::watch_folders::{WatchFile, WatchFolder};
+use beryl_store::{StoreError, patiently};
+use notify::event::{AccessKind, AccessMode};
+use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
+use serde_json::Value;
+use tokio::sync::{Notify, Semaphore, watch};
+use tokio::task::{JoinHandle, JoinSet};
+use tokio::time::Instant;
+use uuid::Uuid;
+
+use crate::app::{App, ending};
+use crate::events::Change;
+use crate::files::{Found, find_sources};
+use crate::outputs::Wish;
+use crate::reader::read_source;
+use crate::scheduler::tell_run;
+
+/// How often a folder is looked through while something in it is on its way.
+const SOON: Duration = Duration::from_secs(1);
+/// How often otherwise: not every file system tells of changes.
+const LATER: Duration = Duration::from_secs(30);
+/// The shortest time between two looks, however much the system tells.
+const SHORTEST: Duration = Duration::from_millis(400);
+/// How long the database may be away at the start.
+const PATIENCE: Duration = Duration::from_secs(600);
+/// Files whose headers are read at the same time, over all watch folders.
+const READERS: usize = 2;
+
+/// The folders that are watched now.
+#[derive(Debug)]
+pub(crate) struct Watching {
+    channels: Mutex<HashMap<Uuid, Channel>>,
+    /// Why a folder cannot be looked through, where that is so.
+    problems: Mutex<HashMap<Uuid, Problem>>,
+    readers: Semaphore,
+}
+
+#[derive(Debug)]
+struct Channel {
+    wake: Arc<Notify>,
+    task: JoinHandle<()>,
+}
+
+impl Default for Watching {
+    fn default() -> Self {
+        Self { channels: Mutex::default(), problems: Mutex::default(), readers: Semaphore::new(READERS) }
+    }
+}
+
+impl Watching {
+    fn channels(&self) -> MutexGuard<'_, HashMap<Uuid, Channel>> {
+        self.channels.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn problems(&self) -> MutexGuard<'_, HashMap<Uuid, Problem>> {
+        self.problems.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Looks at a folder again soon, because a run of it has changed.
+    pub(crate) fn wake(&self, folder: Uuid) {
+        if let Some(channel) = self.channels().get(&folder) {
+            channel.wake.notify_one();
+        }
+    }
+
+    /// Stops looking at a folder; what is at work goes on.
+    pub(crate) fn stop(&self, folder: Uuid) {
+        if let Some(channel) = self.channels().remove(&folder) {
+            channel.task.abort();
+        }
+        self.problems().remove(&folder);
+    }
+
+    /// Why a folder cannot be looked through now.
+    pub(crate) fn problem(&self, folder: Uuid) -> Option<Problem> {
+        self.problems().get(&folder).cloned()
+    }
+}
+
+/// Begins to watch a folder, or begins anew after its settings were changed.
+pub(crate) fn start(app: &Arc<App>, folder: WatchFolder) {
+    app.watching.stop(folder.id);
+    let (id, wake) = (folder.id, Arc::new(Notify::new()));
+    let task = tokio::spawn(follow(Arc::clone(app), folder, Arc::clone(&wake)));
+    app.watching.channels().insert(id, Channel { wake, task });
+}
+
+/// Watches all folders that are on until the server ends.
+pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
+    match patiently(PATIENCE, || app.database.watch_folders()).await {
+        Ok(folders) => folders.into_iter().filter(|folder| folder.is_on).for_each(|folder| start(&app, folder)),
+        Err(error) => tracing::error!(%error, "watch folders could not be taken up"),
+    }
+    ending(&mut stopped).await;
+    for (_, channel) in app.watching.channels().drain() {
+        channel.task.abort();
+    }
+}
+
+/// Everything in a folder that may be a source and is not known yet.
+pub(crate) async fn unknown_files(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Problem> {
+    let known = app.database.watch_files(folder.id).await.map_err(|error| unknown(&error))?;
+    let known: HashSet<StoragePath> = known.into_iter().map(|file| file.path).collect();
+    let mut found = look_through(app, folder).await?;
+    found.retain(|file| !known.contains(&file.path));
+    let mut unknown_files = Vec::with_capacity(found.len());
+    for file in found {
+        if !is_own(app, folder, &file.path).await.map_err(|error| unknown(&error))? {
+            unknown_files.push(file);
+        }
+    }
+    Ok(unknown_files)
+}
+
+fn unknown(error: &StoreError) -> Problem {
+    Problem::new(ProblemKind::Internal, "the watch folder could not be looked through", error.to_string())
+}
+
+/// The row of a file that was found, in this state.
+pub(crate) fn found_in_state(file: &Found, state: WatchState) -> WatchFile {
+    let path = file.path.clone();
+    WatchFile { path, state, stamp: file.stamp, tries: 0, detail: None, left_out: None, source: None, still_seconds: 0 }
+}
+
+async fn look_through(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Problem> {
+    let storage = app.database.storage(folder.storage).await.map_err(|error| unknown(&error))?;
+    let destination = (folder.destination_storage == folder.storage).then(|| folder.destination.clone());
+    let watched = folder.folder.clone();
+    let looking = tokio::task::spawn_blocking(move || {
+        let mut found = find_sources(&storage, &watched)?;
+        found.retain(|file| may_be_source(&file.path, &watched, destination.as_ref()));
+        Ok(found)
+    });
+    looking.await.unwrap_or_else(|error| {
+        Err(Problem::new(ProblemKind::Internal, "the watch folder could not be looked through", error.to_string()))
+    })
+}
+
+/// Whether a file is an output of any run, under whichever storage's name it was made.
+async fn is_own(app: &App, folder: &WatchFolder, path: &StoragePath) -> Result<bool, StoreError> {
+    let storages = app.database.storages().await?;
+    let Some(own) = storages.iter().find(|storage| storage.id == folder.storage) else { return Ok(false) };
+    let whole = Path::new(&own.root).join(crate::files::system_path(path));
+    for storage in &storages {
+        let Ok(below) = whole.strip_prefix(&storage.root) else { continue };
+        let bytes = std::os::unix::ffi::OsStrExt::as_bytes(below.as_os_str());
+        if let Ok(path) = StoragePath::from_bytes(bytes)
+            && app.database.is_own_output(storage.id, &path).await?
+        {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+/// What the task of a folder remembers of a file.
+#[derive(Debug, Clone)]
+struct Known {
+    watched: Watched,
+    detail: Option<String>,
+    left_out: Option<String>,
+}
+
+/// What came of taking up a file.
+enum Taken {
+    /// It is at work.
+    Queued { left_out: Option<String> },
+    /// It has changed meanwhile.
+    Changed,
+    /// It cannot be read or made into anything.
+    Refused(Problem),
+    /// The database is away.
+    NotNow,
+}
+
+struct Task {
+    app: Arc<App>,
+    folder: WatchFolder,
+    files: HashMap<StoragePath, Known>,
+    began: Instant,
+    /// Files that are being taken up right now.
+    taking: JoinSet<(StoragePath, Taken)>,
+    in_hand: HashSet<StoragePath>,
+}
+
+async fn follow(app: Arc<App>, folder: WatchFolder, wake: Arc<Notify>) {
+    let _told = listen(&app, &folder, Arc::clone(&wake)).await;
+    let began = Instant::now();
+    let Ok(remembered) = patiently(PATIENCE, || app.database.watch_files(folder.id)).await else { return };
+    let known = remembered.into_iter().map(|file| {
+        let watched = Watched { state: file.state, stamp: file.stamp, unchanged_since: 0, tries: file.tries };
+        (file.path, Known { watched, detail: file.detail, left_out: file.left_out })
+    });
+    let mut task =
+        Task { files: known.collect(), app, folder, began, taking: JoinSet::new(), in_hand: HashSet::new() };
+    loop {
+        if let Err(error) = task.look().await {
+            tracing::warn!(%error, folder = %task.folder.name, "the watch folder is looked at again later");
+        }
+        let on_its_way = task.files.values().any(|known| known.watched.state.is_on_its_way());
+        let earliest = Instant::now() + SHORTEST;
+        tokio::select! {
+            () = wake.notified() => {}
+            () = tokio::time::sleep(if on_its_way { SOON } else { LATER }) => {}
+            Some(outcome) = task.taking.join_next() => {
+                if let Ok((path, taken)) = outcome
+                    && let Err(error) = task.conclude(path, taken).await
+                {
+                    tracing::warn!(%error, "the state of a file could not be kept");
+                }
+            }
+        }
+        tokio::time::sleep_until(earliest).await;
+    }
+}
+
+/// Lets the system tell of changes. Where it cannot (a network share, too many folders), the
+/// folder is looked through every now and then all the same.
+async fn listen(app: &App, folder: &WatchFolder, wake: Arc<Notify>) -> Option<RecommendedWatcher> {
+    let storage = app.database.storage(folder.storage).await.ok()?;
+    let root = Path::new(&storage.root).join(crate::files::system_path(&folder.folder));
+    let set_up = move || {
+        let tell = move |event: notify::Result<notify::Event>| {
+            // Reading a folder is an event as well: only changes count, or looking would never end.
+            let is_change = |kind| match kind {
+                EventKind::Create(_) | EventKind::Modify(_) | EventKind::Remove(_) => true,
+                EventKind::Access(kind) => kind == AccessKind::Close(AccessMode::Write),
+                EventKind::Any | EventKind::Other => false,
+            };
+            if event.is_ok_and(|event| is_change(event.kind)) {
+                wake.notify_one();
+            }
+        };
+        let mut watcher = notify::recommended_watcher(tell)?;
+        watcher.watch(&root, RecursiveMode::Recursive)?;
+        Ok::<_, notify::Error>(watcher)
+    };
+    match tokio::task::spawn_blocking(set_up).await.ok()? {
+        Ok(watcher) => Some(watcher),
+        Err(error) => {
+            tracing::info!(%error, "changes are not told; the folder is looked through every now and then");
+            None
+        }
+    }
+}
+
+impl Task {
+    fn now(&self) -> u64 {
+        u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX)
+    }
+
+    fn settle(&self) -> u64 {
+        u64::from(self.folder.settle_seconds) * 1000
+    }
+
+    /// Looks through the folder once, and at the runs of what was taken up.
+    async fn look(&mut self) -> Result<(), StoreError> {
+        let id = self.folder.id;
+        let found = match look_through(&self.app, &self.folder).await {
+            Ok(found) => found,
+            Err(problem) => {
+                if self.app.watching.problems().insert(id, problem).is_none() {
+                    self.app.hub.tell(Change::Watch { id });
+                }
+                return Ok(());
+            }
+        };
+        let had_problem = self.app.watching.problems().remove(&id).is_some();
+        let (now, settle) = (self.now(), self.settle());
+        let mut changed = Vec::new();
+        let present: HashSet<StoragePath> = found.iter().map(|file| file.path.clone()).collect();
+        for file in found {
+            if self.in_hand.contains(&file.path) {
+                continue;
+            }
+            let known = self.files.get(&file.path);
+            let (mut watched, step) = look(known.map(|known| known.watched), file.stamp, now, settle);
+            if known.is_none() && is_own(&self.app, &self.folder, &file.path).await? {
+                watched.state = WatchState::Own;
+            }
+            if known.map(|known| known.watched) != Some(watched) {
+                changed.push(file.path.clone());
+                let before = known.cloned().filter(|_| watched.state != WatchState::Arriving);
+                let known = before.unwrap_or(Known { watched, detail: None, left_out: None });
+                self.files.insert(file.path.clone(), Known { watched, ..known });
+            }
+            if step == WatchStep::TakeUp {
+                self.begin(file);
+            }
+        }
+        for (path, known) in &mut self.files {
+            if known.watched.state.is_on_its_way() && !present.contains(path) && !self.in_hand.contains(path) {
+                known.watched.state = WatchState::Gone;
+                changed.push(path.clone());
+            }
+        }
+        changed.extend(self.look_at_runs().await?);
+        self.keep(&changed).await?;
+        if had_problem || !changed.is_empty() {
+            self.app.hub.tell(Change::Watch { id });
+        }
+        Ok(())
+    }
+
+    /// Follows the runs of files that were taken up; answers the files whose state has changed.
+    async fn look_at_runs(&mut self) -> Result<Vec<StoragePath>, StoreError> {
+        let mut changed = Vec::new();
+        if !self.files.values().any(|known| matches!(known.watched.state, WatchState::Working | WatchState::Failed)) {
+            return Ok(changed);
+        }
+        for taken in self.app.database.taken_watch_files(self.folder.id).await? {
+            let Some(known) = self.files.get_mut(&taken.path).filter(|known| known.watched.state == taken.state) else { continue };
+            let state = after_runs(&taken.runs);
+            let detail = detail_of_runs(state, &taken.runs, taken.problem.as_deref());
+            if known.watched.state != state || known.detail != detail {
+                known.watched.state = state;
+                known.detail = detail;
+                changed.push(taken.path);
+            }
+        }
+        Ok(changed)
+    }
+
+    async fn keep(&self, paths: &[StoragePath]) -> Result<(), StoreError> {
+        let row = |path: &StoragePath| {
+            let known = self.files.get(path)?;
+            Some(WatchFile {
+                path: path.clone(),
+                state: known.watched.state,
+                stamp: known.watched.stamp,
+                tries: known.watched.tries,
+                detail: known.detail.clone(),
+                left_out: known.left_out.clone(),
+                source: None,
+                still_seconds: 0,
+            })
+        };
+        let rows: Vec<WatchFile> = paths.iter().filter_map(row).collect();
+        self.app.database.save_watch_files(self.folder.id, &rows).await
+    }
+
+    fn begin(&mut self, file: Found) {
+        let taken_before = self
+            .files
+            .values()
+            .filter(|known| matches!(known.watched.state, WatchState::Working | WatchState::Out | WatchState::Failed))
+            .count();
+        let counter = u32::try_from(taken_before + self.in_hand.len() + 1).unwrap_or(u32::MAX);
+        self.in_hand.insert(file.path.clone());
+        let (app, folder) = (Arc::clone(&self.app), self.folder.clone());
+        self.taking.spawn(async move {
+            let taken = take_up(&app, &folder, &file, counter).await.unwrap_or_else(|error| {
+                tracing::warn!(%error, file = %file.path, "it is taken up later");
+                Taken::NotNow
+            });
+            (file.path, taken)
+        });
+    }
+
+    async fn conclude(&mut self, path: StoragePath, taken: Taken) -> Result<(), StoreError> {
+        self.in_hand.remove(&path);
+        let now = self.now();
+        let Some(known) = self.files.get_mut(&path) else { return Ok(()) };
+        match taken {
+            Taken::Queued { left_out } => {
+                known.watched = after_reading(known.watched, Ok(()));
+                (known.detail, known.left_out) = (None, left_out);
+            }
+            Taken::Changed => {
+                known.watched = Watched { state: WatchState::Arriving, unchanged_since: now, ..known.watched };
+                known.detail = None;
+            }
+            Taken::Refused(problem) => {
+                known.watched = after_reading(known.watched, Err(problem.kind));
+                known.detail = Some(problem.why);
+            }
+            Taken::NotNow => {}
+        }
+        self.keep(&[path]).await?;
+        self.app.hub.tell(Change::Watch { id: self.folder.id });
+        Ok(())
+    }
+}
+
+fn detail_of_runs(state: WatchState, runs: &[RunState], problem: Option<&str>) -> Option<String> {
+    let count = |state| runs.iter().filter(|run| **run == state).count();
+    let done = format!("{} of {} outputs made", count(RunState::Done), runs.len());
+    match state {
+        WatchState::Failed if count(RunState::Failed) == 0 => Some(format!("{done}, {} cancelled", count(RunState::Cancelled))),
+        WatchState::Failed => Some(format!("{done}; {}", problem.unwrap_or("the queue says why"))),
+        WatchState::Working => Some(done),
+        _ => None,
+    }
+}
+
+/// Reads a settled file and queues its outputs.
+async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) -> Result<Taken, StoreError> {
+    let Ok(_permit) = app.watching.readers.acquire().await else { return Ok(Taken::NotNow) };
+    let id = app.database.ensure_source(folder.storage, &file.path, file.sequence).await?;
+    let source = app.database.source(id).await?;
+    if let Err(problem) = read_source(app, &source).await? {
+        return Ok(Taken::Refused(problem));
+    }
+    if stamp_now(app, folder, file).await != Some(file.stamp) {
+        return Ok(Taken::Changed);
+    }
+    let source = app.database.source(id).await?;
+    let (runs, refused): (Vec<_>, Vec<_>) = wished_runs(folder, file, &source, counter).into_iter().partition(Result::is_ok);
+    let runs: Vec<NewRun> = runs.into_iter().filter_map(Result::ok).collect();
+    let refused: Vec<Problem> = refused.into_iter().filter_map(Result::err).collect();
+    if runs.is_empty() {
+        let nothing = || Problem::new(ProblemKind::Invalid, "nothing could be made", "no preset is set");
+        return Ok(Taken::Refused(refused.into_iter().next().unwrap_or_else(nothing)));
+    }
+    let queued = match app.database.take_up_watch_file(folder.id, &file.path, id, &runs).await {
+        Ok(queued) => queued,
+        Err(StoreError::Changed) => return Ok(Taken::Changed),
+        Err(error) => return Err(error),
+    };
+    for run in queued {
+        tell_run(app, run).await;
+    }
+    app.scheduler.wake();
+    let left_out: Vec<String> = refused.into_iter().map(|problem| problem.to_string()).collect();
+    Ok(Taken::Queued { left_out: (!left_out.is_empty()).then(|| left_out.join("; ")) })
+}
+
+async fn stamp_now(app: &App, folder: &WatchFolder, file: &Found) -> Option<Stamp> {
+    // A sequence is more than its first file: it is looked for as a whole.
+    let found = look_through(app, folder).await.ok()?;
+    found.into_iter().find(|found| found.path == file.path).map(|found| found.stamp)
+}
+
+/// One run for each preset, below the destination in the same folders as the file lies in.
+fn wished_runs(
+    folder: &WatchFolder,
+    file: &Found,
+    source: &beryl_store::sources::Source,
+    counter: u32,
+) -> Vec<Result<NewRun, Problem>> {
+    let nested = file.path.parent().below(&folder.folder).unwrap_or_default();
+    let destination = if nested.is_root() { Ok(folder.destination.clone()) } else { folder.destination.join(nested.as_bytes()) };
+    let Ok(destination) = destination else {
+        let problem = Problem::new(ProblemKind::Invalid, "the outputs could not be named", "the destination's path is too long");
+        return vec![Err(problem)];
+    };
+    let run = |preset| {
+        let wish = Wish {
+            source,
+            folder: &file.folder,
+            preset,
+            overrides: &Value::Null,
+            name_pattern: &preset.name_pattern,
+            destination: Some((folder.destination_storage, destination.clone())),
+            clash: folder.clash,
+            counter,
+        };
+        wish.run(Origin::WatchFolder(folder.id))
+    };
+    folder.presets.iter().map(run).collect()
+}

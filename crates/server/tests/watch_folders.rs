@@ -1,0 +1,193 @@
+//! Watch folders through the API, with real files, engines and database.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use beryl_core::preset::builtin;
+use beryl_ui_tests::{Application, Outcome, make_clips};
+use reqwest::Method;
+use serde_json::{Value, json};
+
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A watch folder on `in`, whose outputs go to `destination` of the same storage.
+async fn watch(application: &Application, root: &Path, presets: &[&str], destination: &str) -> Outcome<String> {
+    let storage = application.add_storage("House", root).await?;
+    let presets: Vec<_> = presets.iter().map(|id| builtin(id)).collect();
+    let body = json!({
+        "name": "Dailies", "storage": storage, "folder": "in", "presets": presets,
+        "destination_storage": storage, "destination": destination, "settle_seconds": 1,
+    });
+    let made = application.call(Method::POST, "/api/watch", Some(body)).await?;
+    Ok(made["id"].as_str().ok_or("no id")?.to_owned())
+}
+
+async fn switch(application: &Application, id: &str, body: Value) -> Outcome<Value> {
+    application.call(Method::POST, &format!("/api/watch/{id}/on"), Some(body)).await
+}
+
+/// The files in one state, by name, with their reasons.
+async fn files(application: &Application, id: &str, state: &str) -> Outcome<Vec<(String, String)>> {
+    let list = application.call(Method::GET, &format!("/api/watch/{id}/files?state={state}"), None).await?;
+    let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+    let mut files: Vec<_> =
+        list.as_array().ok_or("no list")?.iter().map(|file| (text(&file["name"]), text(&file["reason"]))).collect();
+    files.sort();
+    Ok(files)
+}
+
+async fn wait_for(application: &Application, id: &str, state: &str, names: &[&str]) -> Outcome<Vec<(String, String)>> {
+    let began = Instant::now();
+    loop {
+        let now = files(application, id, state).await?;
+        if now.iter().map(|(name, _)| name.as_str()).eq(names.iter().copied()) {
+            return Ok(now);
+        }
+        if began.elapsed() > PATIENCE {
+            let all = application.call(Method::GET, "/api/watch", None).await?;
+            return Err(format!("{state}: {now:?} instead of {names:?}; all: {all}").into());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+fn listing(folder: &Path) -> Outcome<Vec<String>> {
+    let mut names = Vec::new();
+    for entry in std::fs::read_dir(folder)? {
+        names.push(entry?.file_name().to_string_lossy().into_owned());
+    }
+    names.sort();
+    Ok(names)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_flow_from_arriving_to_out_once_and_outputs_never_come_back() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("house")?;
+    let arriving = root.join("in");
+    std::fs::create_dir_all(&arriving)?;
+    let stock = application.folder("stock")?;
+    make_clips(&stock, &["glaze-db_screen.mp4", "clip-0001.mov"], 1)?;
+    let screen = std::fs::read(stock.join("glaze-db_screen.mp4"))?;
+    std::fs::write(arriving.join("old.mp4"), &screen)?;
+
+    // With a file inside, switching on asks first.
+    let id = watch(&application, &root, &["review-small", "sound-only"], "in/made").await?;
+    let inside = application.call(Method::GET, &format!("/api/watch/{id}/inside"), None).await?;
+    assert_eq!((inside["files"].as_u64(), inside["bytes"].as_u64()), (Some(1), Some(screen.len() as u64)));
+    let refused = switch(&application, &id, json!({})).await.err().ok_or("it did not ask")?.to_string();
+    assert!(refused.contains("one file is in it already"), "{refused}");
+    switch(&application, &id, json!({ "present": "leave" })).await?;
+    assert_eq!(wait_for(&application, &id, "left", &["old.mp4"]).await?.len(), 1);
+
+    // A copy in pieces is waited for; a whole card with folders in it is gone through.
+    let (first, second) = screen.split_at(screen.len() / 2);
+    std::fs::write(arriving.join("copied.mp4"), first)?;
+    wait_for(&application, &id, "arriving", &["copied.mp4"]).await?;
+    for piece in second.chunks(second.len() / 4 + 1) {
+        use std::io::Write;
+        std::fs::OpenOptions::new().append(true).open(arriving.join("copied.mp4"))?.write_all(piece)?;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        assert_eq!(files(&application, &id, "working").await?, []);
+    }
+    let card = stock.join("card-C014");
+    let from = listing(&card)?.into_iter().find(|name| name != "made").ok_or("no clip on the card")?;
+    std::fs::create_dir_all(arriving.join("card"))?;
+    copy_all(&card, &arriving.join("card"))?;
+    assert!(!from.is_empty());
+    let out = wait_for_out(&application, &id, 2).await?;
+    assert!(out.iter().all(|(_, reason)| reason.starts_with("Its outputs are made.")), "{out:?}");
+    let nested = out.iter().find(|(name, _)| name.starts_with("card/")).ok_or("the card was not taken")?;
+    let made = root.join("in/made").join(Path::new(&nested.0).parent().ok_or("no folder")?);
+    assert_eq!(listing(&made)?.len(), 2, "outputs of a nested file lie in the same folders: {:?}", listing(&made)?);
+
+    // What was made lies in the watched tree and is no source; nor is a copy of the name outside the destination.
+    let runs = application.call(Method::GET, "/api/queue", None).await?.as_array().map_or(0, Vec::len);
+    assert_eq!(runs, 4);
+
+    // A restart makes nothing twice and forgets nothing.
+    let application = application.restart().await?;
+    std::fs::write(arriving.join("third.mp4"), &screen)?;
+    let out = wait_for_out(&application, &id, 3).await?;
+    assert!(out.iter().any(|(name, _)| name == "third.mp4"));
+    wait_for(&application, &id, "left", &["old.mp4"]).await?;
+    let runs = application.call(Method::GET, "/api/queue", None).await?.as_array().map_or(0, Vec::len);
+    assert_eq!(runs, 6);
+
+    // What was left can still be taken up by hand.
+    let take = json!({ "paths": ["in/old.mp4"] });
+    application.call(Method::POST, &format!("/api/watch/{id}/files"), Some(take)).await?;
+    wait_for_out(&application, &id, 4).await?;
+    Ok(())
+}
+
+async fn wait_for_out(application: &Application, id: &str, count: usize) -> Outcome<Vec<(String, String)>> {
+    let began = Instant::now();
+    loop {
+        let out = files(application, id, "out").await?;
+        if out.len() == count {
+            return Ok(out);
+        }
+        if out.len() > count || began.elapsed() > PATIENCE {
+            let all = application.call(Method::GET, "/api/watch", None).await?;
+            return Err(format!("{} instead of {count} files are out: {all}", out.len()).into());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+fn copy_all(from: &Path, to: &Path) -> Outcome<()> {
+    std::fs::create_dir_all(to)?;
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        if entry.file_type()?.is_dir() {
+            copy_all(&entry.path(), &to.join(entry.file_name()))?;
+        } else {
+            std::fs::copy(entry.path(), to.join(entry.file_name()))?;
+        }
+    }
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn outputs_beside_their_sources_are_known_as_own_and_broken_files_say_why() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("house")?;
+    let arriving = root.join("in");
+    std::fs::create_dir_all(&arriving)?;
+    make_clips(&root, &["glaze-db_screen.mp4"], 1)?;
+    // The destination is the watched folder itself.
+    let id = watch(&application, &root, &["review-small"], "in").await?;
+    switch(&application, &id, json!({})).await?;
+    std::fs::rename(root.join("glaze-db_screen.mp4"), arriving.join("screen.mp4"))?;
+    std::fs::write(arriving.join("notes.mov"), "not a film at all")?;
+    std::fs::write(arriving.join("gone.mov"), "removed before it settles")?;
+    wait_for_one(&application, &id, "arriving", "gone.mov").await?;
+    std::fs::remove_file(arriving.join("gone.mov"))?;
+    let own = wait_for(&application, &id, "own", &["screen_review-small.mp4"]).await?;
+    assert!(own[0].1.contains("never taken as sources"), "{own:?}");
+    wait_for(&application, &id, "out", &["screen.mp4"]).await?;
+    wait_for(&application, &id, "gone", &["gone.mov"]).await?;
+    // Its headers might still have come; they did not.
+    let failed = wait_for(&application, &id, "failed", &["notes.mov"]).await?;
+    assert!(failed[0].1.starts_with("It is not a media file"), "{failed:?}");
+    // Off, nothing more is taken up.
+    application.call(Method::POST, &format!("/api/watch/{id}/off"), None).await?;
+    std::fs::copy(arriving.join("screen.mp4"), arriving.join("late.mp4"))?;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    assert_eq!(files(&application, &id, "out").await?.len(), 1);
+    let inside = application.call(Method::GET, &format!("/api/watch/{id}/inside"), None).await?;
+    assert_eq!(inside["files"], 1);
+    Ok(())
+}
+
+async fn wait_for_one(application: &Application, id: &str, state: &str, wanted: &str) -> Outcome<()> {
+    let began = Instant::now();
+    while !files(application, id, state).await?.iter().any(|(name, _)| name == wanted) {
+        if began.elapsed() > PATIENCE {
+            return Err(format!("{wanted} is never {state}").into());
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    Ok(())
+}
