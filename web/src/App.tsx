@@ -4,39 +4,50 @@ import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { useQueryClient } from "@tanstack/react-query";
-import { lazy, type ReactNode, Suspense, useEffect, useMemo, useState } from "react";
-import { Navigate, NavLink, Route, Routes } from "react-router";
+import { lazy, type ReactNode, Suspense, useContext, useEffect, useMemo, useState } from "react";
+import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router";
 import { follow } from "./api/live";
+import { useActions } from "./shared/actions";
+import { Commands } from "./shared/Commands";
 import { Facet } from "./shared/Facet";
-import { PresetSign, QueueSign, SettingSign, SheetSign } from "./shared/icons";
+import { PresetSign, QueueSign, SettingSign, SheetSign, WatchSign } from "./shared/icons";
 import { Messages } from "./shared/Messages";
 import { themeOf } from "./shared/theme";
 import { type Look, LookContext, storedLook, storeLook } from "./shared/look";
 import { SheetPage } from "./sheets/SheetPage";
 import { SheetsPage } from "./sheets/SheetsPage";
 
+const WatchPage = lazy(() => import("./watch/WatchPage"));
 const QueuePage = lazy(() => import("./queue/QueuePage"));
 const PresetsPage = lazy(() => import("./presets/PresetsPage"));
 const SettingsPage = lazy(() => import("./settings/SettingsPage"));
 
 const PLACES: { path: string; name: string; sign: ReactNode }[] = [
   { path: "/sheets", name: "Sheets", sign: <SheetSign /> },
+  { path: "/watch", name: "Watch", sign: <WatchSign /> },
   { path: "/queue", name: "Queue", sign: <QueueSign /> },
   { path: "/presets", name: "Presets", sign: <PresetSign /> },
   { path: "/settings", name: "Settings", sign: <SettingSign /> },
 ];
 
 function Rail() {
+  const navigate = useNavigate();
+  const { look, change } = useContext(LookContext);
+  useActions([
+    ...PLACES.map((place, number) => ({ name: `Go to ${place.name}`, key: String(number + 1), run: () => void navigate(place.path) })),
+    { name: look === "light" ? "Night look" : "Day look", run: () => { change(look === "light" ? "dark" : "light"); } },
+  ]);
   return (
     <Box component="nav" aria-label="Places" sx={{ width: 68, flex: "none", borderRight: 1, borderColor: "divider", display: "flex", flexDirection: "column", gap: 0.5, alignItems: "center", py: 1.25 }}>
       <Box sx={{ height: 36, color: "primary.main" }}>
         <img src="/facet.svg" alt="Beryl" width={28} height={28} />
       </Box>
-      {PLACES.map((place) => (
+      {PLACES.map((place, number) => (
         <Box
           key={place.path}
           component={NavLink}
           to={place.path}
+          title={`${place.name} (${String(number + 1)})`}
           sx={{
             width: 60,
             py: 0.9,
@@ -77,6 +88,7 @@ export function App() {
       <CssBaseline enableColorScheme />
       <LookContext value={{ look, change }}>
         <Messages>
+          <Commands>
           <Box sx={{ display: "flex", height: "100vh" }}>
             <Rail />
             <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
@@ -85,6 +97,7 @@ export function App() {
                   <Route path="/" element={<Navigate to="/sheets" replace />} />
                   <Route path="/sheets" element={<SheetsPage />} />
                   <Route path="/sheets/:id" element={<SheetPage />} />
+                  <Route path="/watch" element={<WatchPage />} />
                   <Route path="/queue" element={<QueuePage />} />
                   <Route path="/presets" element={<PresetsPage />} />
                   <Route path="/settings" element={<SettingsPage />} />
@@ -93,6 +106,7 @@ export function App() {
               </Suspense>
             </Box>
           </Box>
+          </Commands>
         </Messages>
       </LookContext>
     </ThemeProvider>

@@ -12,6 +12,8 @@ use tokio::sync::{Notify, watch};
 
 use crate::events::Hub;
 use crate::scheduler::Scheduler;
+use crate::turns::Turns;
+use crate::viewing::Viewings;
 use crate::watching::Watching;
 use crate::{api, reader};
 
@@ -68,6 +70,9 @@ pub(crate) struct App {
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,
     pub(crate) watching: Watching,
+    /// One piece of an upload at a time.
+    pub(crate) uploads: Turns,
+    pub(crate) viewings: Viewings,
     pub(crate) cache: PathBuf,
 }
 
@@ -102,6 +107,8 @@ impl Server {
             scheduler: Scheduler::new(config.node),
             unread: Notify::new(),
             watching: Watching::default(),
+            uploads: Turns::default(),
+            viewings: Viewings::default(),
             cache: config.cache,
         });
         let (stop, stopped) = watch::channel(false);
@@ -110,6 +117,8 @@ impl Server {
             tokio::spawn(crate::scheduler::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(crate::watching::run(Arc::clone(&app), stopped.clone())),
         ];
+        let clearing = Arc::clone(&app);
+        tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
         let router = api::router(app);
         let mut until = stopped;
         tasks.push(tokio::spawn(async move {

@@ -43,6 +43,11 @@ pub(crate) enum Change {
         /// The watch folder.
         id: Uuid,
     },
+    /// A viewing copy is made, or could not be made: ask for it again.
+    Viewing {
+        /// The source or the run.
+        id: Uuid,
+    },
     /// Events were missed: load everything again.
     Gap,
 }

@@ -12,6 +12,8 @@ mod page;
 mod publish;
 mod reader;
 mod scheduler;
+mod turns;
+mod viewing;
 mod watching;
 
 pub use api::describe;

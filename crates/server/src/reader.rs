@@ -79,9 +79,6 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
 pub(crate) async fn tell_source(app: &App, id: Uuid) -> Result<(), StoreError> {
     let source = app.database.source(id).await?;
     app.hub.tell(Change::Source { source: SourceRow::of(&source, "") });
-    for sheet in app.database.sheets_of_source(id).await? {
-        app.hub.tell(Change::Sheet { id: sheet });
-    }
     Ok(())
 }
 

@@ -2,10 +2,12 @@
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use beryl_core::check::{Measured, judge, problem_of};
+use beryl_core::night::cpu_cost;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Command, EncodeRun, Event, FileRef, Job};
 use beryl_core::run::{ClashRule, RunEvent, RunState};
@@ -13,7 +15,7 @@ use beryl_store::runs::{Claimed, Lease};
 use beryl_store::storages::Storage;
 use beryl_store::{StoreError, patiently};
 use beryl_worker::{JobControl, candidate, open_folder, remove_temporary, temporary_name};
-use tokio::sync::{Notify, Semaphore, watch};
+use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
 use crate::api::RunView;
@@ -34,12 +36,15 @@ const PATIENCE: Duration = Duration::from_secs(600);
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 /// The name under which the number of slots is kept.
 pub(crate) const SLOTS_SETTING: &str = "engine_slots";
+/// More jobs than this at the same time help no machine.
+pub(crate) const MOST_SLOTS: usize = 64;
 
 /// Which jobs are under way, and how to speak to them.
 #[derive(Debug)]
 pub(crate) struct Scheduler {
     node: String,
     wake: Notify,
+    slots: AtomicUsize,
     jobs: Mutex<HashMap<Uuid, JobControl>>,
 }
 
@@ -51,7 +56,7 @@ pub(crate) fn usual_slots() -> usize {
 
 impl Scheduler {
     pub(crate) fn new(node: String) -> Self {
-        Self { node, wake: Notify::new(), jobs: Mutex::default() }
+        Self { node, wake: Notify::new(), slots: AtomicUsize::new(usual_slots()), jobs: Mutex::default() }
     }
 
     fn jobs(&self) -> MutexGuard<'_, HashMap<Uuid, JobControl>> {
@@ -61,6 +66,29 @@ impl Scheduler {
     /// There may be something to do.
     pub(crate) fn wake(&self) {
         self.wake.notify_one();
+    }
+
+    /// How many jobs run at the same time.
+    pub(crate) fn slots(&self) -> usize {
+        self.slots.load(Ordering::Relaxed)
+    }
+
+    /// Lets more or fewer jobs run at the same time, from now on; none is ended for it.
+    pub(crate) fn set_slots(&self, slots: usize) {
+        self.slots.store(slots.clamp(1, MOST_SLOTS), Ordering::Relaxed);
+        self.wake();
+    }
+
+    /// The runs that are worked on, those that share an engine together.
+    pub(crate) fn at_work(&self) -> Vec<Vec<Uuid>> {
+        let mut groups: Vec<(JobControl, Vec<Uuid>)> = Vec::new();
+        for (run, control) in self.jobs().iter() {
+            match groups.iter_mut().find(|(other, _)| other.is_same_job(control)) {
+                Some((_, runs)) => runs.push(*run),
+                None => groups.push((control.clone(), vec![*run])),
+            }
+        }
+        groups.into_iter().map(|(_, runs)| runs).collect()
     }
 
     /// Says something to the engine that works on a run; answers whether there is one.
@@ -80,53 +108,38 @@ impl Scheduler {
 /// Claims and works off runs until the server ends.
 pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
     recover(&app, true).await;
-    let slots = slots(&app).await;
-    let free = Arc::new(Semaphore::new(slots));
+    app.scheduler.set_slots(kept_slots(&app).await);
     let mut jobs = tokio::task::JoinSet::new();
     let mut looked_for_lost = tokio::time::Instant::now();
     while !*stopped.borrow() {
-        let slot = tokio::select! {
-            slot = Arc::clone(&free).acquire_owned() => slot,
-            () = ending(&mut stopped) => break,
-        };
-        let Ok(slot) = slot else { break };
+        while jobs.try_join_next().is_some() {}
         if looked_for_lost.elapsed() > LEASE {
             looked_for_lost = tokio::time::Instant::now();
             recover(&app, false).await;
         }
-        match app.database.claim(&app.scheduler.node, LEASE).await {
-            Ok(claimed) if !claimed.is_empty() => {
-                let (app, stopped) = (Arc::clone(&app), stopped.clone());
-                jobs.spawn(async move {
-                    work(&app, claimed, stopped).await;
-                    drop(slot);
-                });
-            }
-            outcome => {
-                drop(slot);
-                if let Err(error) = outcome {
-                    tracing::warn!(%error, "no work could be claimed now");
+        if jobs.len() < app.scheduler.slots() {
+            match app.database.claim(&app.scheduler.node, LEASE).await {
+                Ok(claimed) if !claimed.is_empty() => {
+                    let (app, stopped) = (Arc::clone(&app), stopped.clone());
+                    jobs.spawn(async move { work(&app, claimed, stopped).await });
+                    continue;
                 }
-                tokio::select! {
-                    () = app.scheduler.wake.notified() => {}
-                    () = tokio::time::sleep(LOOK_EVERY) => {}
-                    () = ending(&mut stopped) => break,
-                }
+                Ok(_) => {}
+                Err(error) => tracing::warn!(%error, "no work could be claimed now"),
             }
         }
-        while jobs.try_join_next().is_some() {}
+        tokio::select! {
+            () = app.scheduler.wake.notified() => {}
+            () = tokio::time::sleep(LOOK_EVERY) => {}
+            Some(_) = jobs.join_next() => {}
+            () = ending(&mut stopped) => break,
+        }
     }
     while jobs.join_next().await.is_some() {}
 }
 
-async fn slots(app: &App) -> usize {
-    match app.database.setting::<usize>(SLOTS_SETTING).await {
-        Ok(slots) => slots.unwrap_or_else(usual_slots).clamp(1, 64),
-        Err(error) => {
-            tracing::warn!(%error, "the number of slots could not be read");
-            usual_slots()
-        }
-    }
+async fn kept_slots(app: &App) -> usize {
+    app.database.setting::<usize>(SLOTS_SETTING).await.ok().flatten().unwrap_or_else(usual_slots)
 }
 
 /// Takes up what a worker that is gone has left.
@@ -156,11 +169,11 @@ async fn recover_one(app: &App, claimed: Claimed) -> Result<(), StoreError> {
             && claimed.run.temporary.as_ref().is_none_or(|temporary| is_there(temporary).is_none())
             && is_there(target) == Some(size)
         {
-            return app.database.finish(lease, RunState::Done, None, None).await;
+            return app.database.finish(lease, RunState::Done, None).await;
         }
         if let Some(temporary) = claimed.run.temporary.clone().filter(|temporary| is_there(temporary) == claimed.run.size) {
             let file = finished(&claimed, root, temporary);
-            return end(app, lease, publish(app, &file).await, None).await;
+            return end(app, lease, publish(app, &file).await).await;
         }
     }
     if let Some(temporary) = &claimed.run.temporary
@@ -210,7 +223,7 @@ async fn work(app: &App, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) 
         let (id, lease) = (one.run.id, one.lease);
         match prepare(app, one).await {
             Ok(ready) => underway.push(ready),
-            Err(problem) => keep_end(app, lease, Err(problem.into()), None).await,
+            Err(problem) => keep_end(app, lease, Err(problem.into())).await,
         }
         tell_run(app, id).await;
     }
@@ -283,7 +296,7 @@ async fn follow(
                         control.say(Command::CancelRun { id: lease.run });
                     }
                 }
-                let now_paused = is_paused(app, &underway).await;
+                let now_paused = control.is_paused();
                 if paused || now_paused {
                     running.has_moved();
                 }
@@ -301,11 +314,6 @@ async fn follow(
     }
     app.scheduler.jobs().retain(|id, _| !underway.iter().any(|one| one.claimed.run.id == *id));
     app.scheduler.wake();
-}
-
-async fn is_paused(app: &App, underway: &[Underway]) -> bool {
-    let Some(one) = underway.iter().find(|one| !one.ended) else { return false };
-    app.database.run(one.claimed.run.id).await.is_ok_and(|run| run.state == RunState::Paused)
 }
 
 async fn take(app: &App, underway: &mut [Underway], event: Event) {
@@ -331,12 +339,19 @@ async fn take(app: &App, underway: &mut [Underway], event: Event) {
         Event::RunFailed { id, problem } => {
             if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && !one.ended) {
                 one.ended = true;
-                keep_end(app, one.claimed.lease, Err(problem.into()), None).await;
+                keep_end(app, one.claimed.lease, Err(problem.into())).await;
                 tell_run(app, id).await;
             }
         }
         Event::Failed { problem } => fail_all(app, underway, &problem, problem.kind == ProblemKind::EngineLost).await,
-        Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Ended { .. } => {}
+        Event::Ended { cpu_seconds, .. } => {
+            let runs: Vec<(Uuid, f64)> =
+                underway.iter().map(|one| (one.claimed.run.id, cpu_cost(&one.claimed.plan))).collect();
+            if let Err(error) = app.database.save_cpu_seconds(&runs, cpu_seconds).await {
+                tracing::debug!(%error, "processor time was not kept");
+            }
+        }
+        Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } => {}
     }
 }
 
@@ -346,7 +361,7 @@ async fn conclude(app: &App, one: &Underway, measured: &Measured) {
     let report = judge(&one.claimed.plan, measured);
     if let Some(problem) = problem_of(&one.claimed.plan, measured, &report) {
         drop(remove_temporary(&one.root, &one.output.path));
-        return keep_end(app, lease, Err(problem.into()), None).await;
+        return keep_end(app, lease, Err(problem.into())).await;
     }
     let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.reading)).await;
     if let Err(error) = kept {
@@ -364,7 +379,7 @@ async fn conclude(app: &App, one: &Underway, measured: &Measured) {
     if outcome.is_err() {
         drop(remove_temporary(&one.root, &one.output.path));
     }
-    keep_end(app, lease, outcome, None).await;
+    keep_end(app, lease, outcome).await;
 }
 
 /// Everything that has not ended ends with this problem, or begins again where that may help.
@@ -379,19 +394,14 @@ async fn fail_all(app: &App, underway: &mut [Underway], problem: &Problem, again
                 tracing::warn!(%error, run = %lease.run, "the run could not be put back");
             }
         } else {
-            keep_end(app, lease, Err(problem.clone().into()), None).await;
+            keep_end(app, lease, Err(problem.clone().into())).await;
         }
         tell_run(app, lease.run).await;
     }
 }
 
 /// Keeps how a run ended, however long the database is away.
-async fn keep_end(
-    app: &App,
-    lease: Lease,
-    outcome: Result<beryl_core::path::StoragePath, PublishError>,
-    cpu_seconds: Option<f64>,
-) {
+async fn keep_end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>) {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),
@@ -401,7 +411,7 @@ async fn keep_end(
         }
     };
     let state = end_state(problem.as_ref());
-    let kept = patiently(PATIENCE, || app.database.finish(lease, state, problem.as_ref(), cpu_seconds)).await;
+    let kept = patiently(PATIENCE, || app.database.finish(lease, state, problem.as_ref())).await;
     if let Err(error) = kept {
         tracing::warn!(%error, run = %lease.run, "how the run ended could not be kept");
     }
@@ -412,14 +422,13 @@ async fn end(
     app: &App,
     lease: Lease,
     outcome: Result<beryl_core::path::StoragePath, PublishError>,
-    cpu_seconds: Option<f64>,
 ) -> Result<(), StoreError> {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),
         Err(PublishError::Store(error)) => return Err(error),
     };
-    app.database.finish(lease, end_state(problem.as_ref()), problem.as_ref(), cpu_seconds).await
+    app.database.finish(lease, end_state(problem.as_ref()), problem.as_ref()).await
 }
 
 fn end_state(problem: Option<&Problem>) -> RunState {

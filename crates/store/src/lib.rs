@@ -14,6 +14,7 @@ pub mod settings;
 pub mod sheets;
 pub mod sources;
 pub mod storages;
+pub mod uploads;
 pub mod watch_folders;
 
 pub use database::{Database, patiently};

@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use beryl_core::check::CheckReport;
+use beryl_core::night::cpu_cost;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::problem::Problem;
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, Progress, RunEvent, RunState};
 use chrono::{DateTime, Utc};
@@ -124,8 +124,8 @@ pub struct RunNames {
     pub preset: String,
     /// The name of the sheet or watch folder it comes from, while there is one.
     pub origin: Option<String>,
-    /// Seconds that the output lasts.
-    pub seconds: Option<f64>,
+    /// Processor seconds that it was expected to take when it was queued.
+    pub expected_cpu: Option<f64>,
 }
 
 /// The right to work on a run, until the lease ends.
@@ -149,7 +149,7 @@ pub struct Claimed {
 }
 
 /// Outputs of one source that are made together, at most.
-const MOST_TOGETHER: u32 = 8;
+pub const MOST_TOGETHER: u32 = 8;
 
 const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
     runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
@@ -263,7 +263,7 @@ impl Database {
         let marks = vec!["?"; ids.len()].join(", ");
         let statement = format!(
             "SELECT runs.id, sources.path, COALESCE(sheets.name, watch_folders.name) AS origin, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
-             JSON_VALUE(runs.plan, '$.duration') AS duration FROM runs JOIN sources ON sources.id = runs.source_id \
+             runs.expected_cpu FROM runs JOIN sources ON sources.id = runs.source_id \
              LEFT JOIN sheets ON sheets.id = runs.sheet_id LEFT JOIN watch_folders ON watch_folders.id = runs.watch_folder_id WHERE runs.id IN ({marks})"
         );
         let mut query = sqlx::query(AssertSqlSafe(statement));
@@ -273,12 +273,10 @@ impl Database {
         let mut names = HashMap::new();
         for row in query.fetch_all(&self.pool).await? {
             let source = path(Some(row.try_get("path")?))?.unwrap_or_default().name();
-            let duration: Option<String> = row.try_get("duration")?;
-            let seconds = duration.and_then(|text| text.parse::<Rational>().ok()).map(Rational::to_f64);
             let preset: Option<String> = row.try_get("preset")?;
             names.insert(
                 row.try_get("id")?,
-                RunNames { source, preset: preset.unwrap_or_default(), origin: row.try_get("origin")?, seconds },
+                RunNames { source, preset: preset.unwrap_or_default(), origin: row.try_get("origin")?, expected_cpu: row.try_get("expected_cpu")? },
             );
         }
         Ok(names)
@@ -386,21 +384,14 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn finish(
-        &self,
-        lease: Lease,
-        state: RunState,
-        problem: Option<&Problem>,
-        cpu_seconds: Option<f64>,
-    ) -> Result<(), StoreError> {
+    pub async fn finish(&self, lease: Lease, state: RunState, problem: Option<&Problem>) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let ended = sqlx::query(
-            "UPDATE runs SET state = ?, problem = ?, cpu_seconds = ?, temporary = NULL, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \
+            "UPDATE runs SET state = ?, problem = ?, temporary = NULL, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \
              WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         )
         .bind(state.word())
         .bind(problem.map(json::text).transpose()?)
-        .bind(cpu_seconds)
         .bind(lease.run)
         .bind(lease.epoch)
         .execute(&mut *work)
@@ -409,6 +400,35 @@ impl Database {
         end_attempt(&mut work, lease, problem.map_or(state.word(), |problem| problem.why.as_str())).await?;
         work.commit().await?;
         Ok(())
+    }
+
+    /// Keeps the processor time of a job, shared out over its runs by what each was expected to take.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn save_cpu_seconds(&self, runs: &[(Uuid, f64)], seconds: f64) -> Result<(), StoreError> {
+        let whole: f64 = runs.iter().map(|(_, expected)| expected).sum();
+        for (run, expected) in runs {
+            let share = if whole > 0.0 { seconds * expected / whole } else { seconds / runs.len() as f64 };
+            sqlx::query("UPDATE runs SET cpu_seconds = ? WHERE id = ?").bind(share).bind(run).execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+
+    /// How much longer than expected the last runs of each preset took, as a factor.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn cost_factors(&self) -> Result<HashMap<String, f64>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT preset, SUM(cpu_seconds) / SUM(expected_cpu) AS factor FROM (SELECT JSON_VALUE(plan, '$.preset_name') AS preset, \
+             cpu_seconds, expected_cpu FROM runs WHERE state = 'done' AND cpu_seconds > 0 AND expected_cpu > 0 \
+             ORDER BY finished DESC LIMIT 200) AS last GROUP BY preset",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let factor = |row: &MySqlRow| Ok::<_, sqlx::Error>((row.try_get("preset")?, row.try_get("factor")?));
+        Ok(rows.iter().map(factor).collect::<Result<_, _>>()?)
     }
 
     /// Puts a leased run back into the queue, because its engine was lost.
@@ -489,13 +509,36 @@ impl Database {
         Ok(next)
     }
 
-    /// Moves waiting runs before (or behind) others.
+    /// Moves waiting runs, in their order, before another one that waits, or to the end. Answers
+    /// how many still waited.
     ///
     /// # Errors
-    /// [`StoreError`] where the database does not answer.
-    pub async fn set_priority(&self, id: Uuid, priority: i32) -> Result<(), StoreError> {
-        sqlx::query("UPDATE runs SET priority = ? WHERE id = ?").bind(priority).bind(id).execute(&self.pool).await?;
-        Ok(())
+    /// [`StoreError::Changed`] where the one to go before does not wait any more.
+    pub async fn move_runs(&self, moved: &[Uuid], before: Option<Uuid>) -> Result<usize, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let order: Vec<Uuid> =
+            sqlx::query_scalar("SELECT id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, seq FOR UPDATE")
+                .fetch_all(&mut *work)
+                .await?;
+        let moving: Vec<Uuid> = moved.iter().filter(|run| order.contains(run)).copied().collect();
+        let mut rest: Vec<Uuid> = order.into_iter().filter(|run| !moving.contains(run)).collect();
+        let place = match before {
+            Some(before) => rest.iter().position(|run| *run == before).ok_or(StoreError::Changed)?,
+            None => rest.len(),
+        };
+        rest.splice(place..place, moving.iter().copied());
+        // The order is written into the priorities, so that what is queued later comes after it.
+        let count = i32::try_from(rest.len()).unwrap_or(i32::MAX);
+        for (priority, run) in (1..=count).rev().zip(&rest) {
+            sqlx::query("UPDATE runs SET priority = ? WHERE id = ? AND priority <> ?")
+                .bind(priority)
+                .bind(run)
+                .bind(priority)
+                .execute(&mut *work)
+                .await?;
+        }
+        work.commit().await?;
+        Ok(moving.len())
     }
 }
 
@@ -513,8 +556,8 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         let id = Uuid::now_v7();
         let (sheet, deliverable, watch_folder) = new.origin.parts();
         sqlx::query(
-            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, plan, storage_id, stem, clash, priority) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, plan, expected_cpu, storage_id, stem, clash, priority) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(id)
         .bind(new.source)
@@ -522,6 +565,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(deliverable)
         .bind(watch_folder)
         .bind(json::text(&new.plan)?)
+        .bind(cpu_cost(&new.plan))
         .bind(new.storage)
         .bind(new.stem.to_string())
         .bind(clash_word(new.clash))

@@ -30,7 +30,7 @@ pub struct SheetSummary {
     pub sources: i64,
     /// How many deliverables.
     pub deliverables: i64,
-    /// How many finished runs.
+    /// How many of its cells have a finished file.
     pub done: i64,
     /// When it was made.
     pub created: chrono::DateTime<chrono::Utc>,
@@ -109,10 +109,13 @@ impl Database {
     pub async fn sheets(&self) -> Result<Vec<SheetSummary>, StoreError> {
         let rows = sqlx::query(
             "SELECT sheets.id, sheets.name, sheets.created, \
-             (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id) AS sources, \
-             (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id) AS deliverables, \
-             (SELECT COUNT(*) FROM runs WHERE sheet_id = sheets.id AND state = 'done') AS done \
-             FROM sheets ORDER BY created DESC",
+             (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id AND NOT removed) AS sources, \
+             (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id AND NOT removed) AS deliverables, \
+             (SELECT COUNT(DISTINCT runs.source_id, runs.deliverable_id) FROM runs \
+              JOIN deliverables ON deliverables.id = runs.deliverable_id AND NOT deliverables.removed \
+              JOIN sheet_sources ON sheet_sources.sheet_id = runs.sheet_id AND sheet_sources.source_id = runs.source_id \
+              AND NOT sheet_sources.removed WHERE runs.sheet_id = sheets.id AND runs.state = 'done') AS done \
+             FROM sheets WHERE NOT removed ORDER BY created DESC",
         )
         .fetch_all(&self.pool)
         .await?;
@@ -133,7 +136,7 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn sheet(&self, id: Uuid) -> Result<Sheet, StoreError> {
-        let row = sqlx::query("SELECT id, name FROM sheets WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row = sqlx::query("SELECT id, name FROM sheets WHERE id = ? AND NOT removed").bind(id).fetch_optional(&self.pool).await?;
         let row = row.ok_or(StoreError::NotFound("sheet"))?;
         Ok(Sheet { id: row.try_get("id")?, name: row.try_get("name")? })
     }
@@ -157,13 +160,13 @@ impl Database {
         if changed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
     }
 
-    /// Removes a sheet. What was made stays, and so does the record of its runs.
+    /// Puts a sheet away, or brings it back. What was made stays, and so does the record of its runs.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
-    pub async fn remove_sheet(&self, id: Uuid) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM sheets WHERE id = ?").bind(id).execute(&self.pool).await?;
-        if removed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
+    pub async fn set_sheet_removed(&self, id: Uuid, removed: bool) -> Result<(), StoreError> {
+        let changed = sqlx::query("UPDATE sheets SET removed = ? WHERE id = ?").bind(removed).bind(id).execute(&self.pool).await?;
+        if changed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
     }
 
     /// The rows of a sheet.
@@ -173,7 +176,7 @@ impl Database {
     pub async fn sheet_sources(&self, sheet: Uuid) -> Result<Vec<SheetSource>, StoreError> {
         let statement = format!(
             "SELECT {COLUMNS}, sheet_sources.folder FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
-             WHERE sheet_sources.sheet_id = ? ORDER BY sheet_sources.position, sources.id"
+             WHERE sheet_sources.sheet_id = ? AND NOT sheet_sources.removed ORDER BY sheet_sources.position, sources.id"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
         let row_of = |row: &MySqlRow| Ok::<_, sqlx::Error>(SheetSource { source: source(row)?, folder: row.try_get("folder")? });
@@ -193,27 +196,30 @@ impl Database {
             .await?;
         let mut added = 0;
         for (position, (source, folder)) in (last.unwrap_or(0) + 1..).zip(sources) {
-            added += sqlx::query("INSERT IGNORE INTO sheet_sources (sheet_id, source_id, position, folder) VALUES (?, ?, ?, ?)")
+            let new = sqlx::query("INSERT IGNORE INTO sheet_sources (sheet_id, source_id, position, folder) VALUES (?, ?, ?, ?)")
                 .bind(sheet)
                 .bind(source)
                 .bind(position)
                 .bind(folder)
                 .execute(&mut *work)
-                .await?
-                .rows_affected();
+                .await?;
+            let again = "UPDATE sheet_sources SET removed = FALSE, position = ? WHERE sheet_id = ? AND source_id = ? AND removed";
+            let back = sqlx::query(again).bind(position).bind(sheet).bind(source).execute(&mut *work).await?;
+            added += new.rows_affected() + back.rows_affected();
         }
         work.commit().await?;
         Ok(added)
     }
 
-    /// Takes sources out of a sheet.
+    /// Takes sources out of a sheet, or puts them back to where they stood.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn remove_sheet_sources(&self, sheet: Uuid, sources: &[Uuid]) -> Result<(), StoreError> {
+    pub async fn set_sheet_sources_removed(&self, sheet: Uuid, sources: &[Uuid], removed: bool) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         for source in sources {
-            sqlx::query("DELETE FROM sheet_sources WHERE sheet_id = ? AND source_id = ?")
+            sqlx::query("UPDATE sheet_sources SET removed = ? WHERE sheet_id = ? AND source_id = ?")
+                .bind(removed)
                 .bind(sheet)
                 .bind(source)
                 .execute(&mut *work)
@@ -228,7 +234,7 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn deliverables(&self, sheet: Uuid) -> Result<Vec<Deliverable>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM deliverables WHERE sheet_id = ? ORDER BY position, id")
+        let rows = sqlx::query("SELECT * FROM deliverables WHERE sheet_id = ? AND NOT removed ORDER BY position, id")
             .bind(sheet)
             .fetch_all(&self.pool)
             .await?;
@@ -268,13 +274,14 @@ impl Database {
         Ok(())
     }
 
-    /// Removes a column. What was made stays.
+    /// Takes a column out of its sheet, or puts it back with all that was set in it. What was made stays.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
-    pub async fn remove_deliverable(&self, id: Uuid) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM deliverables WHERE id = ?").bind(id).execute(&self.pool).await?;
-        if removed.rows_affected() == 0 { Err(StoreError::NotFound("deliverable")) } else { Ok(()) }
+    pub async fn set_deliverable_removed(&self, id: Uuid, removed: bool) -> Result<(), StoreError> {
+        let changed =
+            sqlx::query("UPDATE deliverables SET removed = ? WHERE id = ?").bind(removed).bind(id).execute(&self.pool).await?;
+        if changed.rows_affected() == 0 { Err(StoreError::NotFound("deliverable")) } else { Ok(()) }
     }
 
     /// What is set for single cells of a sheet.

@@ -122,24 +122,4 @@ impl Database {
             .await?;
         Ok(())
     }
-
-    /// Lets a source be read again.
-    ///
-    /// # Errors
-    /// [`StoreError`] where the database does not answer.
-    pub async fn forget_reading(&self, id: Uuid) -> Result<(), StoreError> {
-        sqlx::query("UPDATE sources SET state = 'waiting', reading = NULL, problem = NULL WHERE id = ?")
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
-
-    /// The sheets in which a source stands.
-    ///
-    /// # Errors
-    /// [`StoreError`] where the database does not answer.
-    pub async fn sheets_of_source(&self, id: Uuid) -> Result<Vec<Uuid>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT sheet_id FROM sheet_sources WHERE source_id = ?").bind(id).fetch_all(&self.pool).await?)
-    }
 }

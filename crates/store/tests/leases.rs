@@ -87,7 +87,7 @@ async fn who_lost_a_lease_changes_nothing() {
     let taken = database.take_over_lost("this machine", true, LEASE).await.unwrap();
     assert_eq!(taken.len(), 1);
     assert_ne!(taken[0].lease, old.lease);
-    let refused = database.finish(old.lease, RunState::Done, None, None).await;
+    let refused = database.finish(old.lease, RunState::Done, None).await;
     assert!(matches!(refused, Err(StoreError::Changed)), "{refused:?}");
     assert_eq!(database.renew(&[old.lease], LEASE).await.unwrap(), vec![old.lease]);
     database.put_back(taken[0].lease, "its worker went away").await.unwrap();

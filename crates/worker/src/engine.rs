@@ -3,6 +3,8 @@
 use std::os::unix::process::ExitStatusExt;
 use std::path::PathBuf;
 use std::process::{ExitStatus, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use beryl_core::problem::{Problem, ProblemKind};
@@ -81,7 +83,7 @@ impl Engine {
         Ok(RunningJob {
             child,
             lines: BufReader::new(stdout).lines(),
-            control: JobControl { commands },
+            control: JobControl { commands, paused: Arc::default() },
             _scratch: scratch,
             ended: false,
             moved: Instant::now(),
@@ -138,6 +140,7 @@ impl Engine {
 #[derive(Debug, Clone)]
 pub struct JobControl {
     commands: mpsc::UnboundedSender<Command>,
+    paused: Arc<AtomicBool>,
 }
 
 impl JobControl {
@@ -147,8 +150,19 @@ impl JobControl {
         self.commands.same_channel(&other.commands)
     }
 
+    /// Whether it was last told to stand still.
+    #[must_use]
+    pub fn is_paused(&self) -> bool {
+        self.paused.load(Ordering::Relaxed)
+    }
+
     /// Says `command`; where the engine is gone already, nothing happens.
     pub fn say(&self, command: Command) {
+        match command {
+            Command::Pause => self.paused.store(true, Ordering::Relaxed),
+            Command::Resume => self.paused.store(false, Ordering::Relaxed),
+            Command::CancelRun { .. } | Command::Cancel => {}
+        }
         let _gone_already = self.commands.send(command);
     }
 }

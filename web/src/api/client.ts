@@ -17,6 +17,11 @@ export type PresetItem = Schemas["PresetView"];
 export type Storage = Schemas["StorageView"];
 export type Entry = Schemas["Entry"];
 export type QueueItem = Schemas["QueueItem"];
+export type WatchFolder = Schemas["WatchFolderView"];
+export type WatchStage = Schemas["WatchStage"];
+export type WatchState = Schemas["WatchState"];
+export type WatchFile = Schemas["WatchFileView"];
+export type NewWatchFolder = Schemas["NewWatchFolder"];
 export type Problem = Schemas["Problem"];
 export type Settings = Schemas["Settings"];
 export type Change = Schemas["Change"];
@@ -101,6 +106,15 @@ export const api = {
   setPriority: (run: string, priority: number) => call<undefined>("PUT", `/api/runs/${run}/priority`, { priority }),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
   queue: () => call<QueueItem[]>("GET", "/api/queue"),
+  watchFolders: () => call<WatchFolder[]>("GET", "/api/watch"),
+  addWatchFolder: (folder: NewWatchFolder) => call<WatchFolder>("POST", "/api/watch", folder),
+  changeWatchFolder: (id: string, folder: NewWatchFolder) => call<undefined>("PUT", `/api/watch/${id}`, folder),
+  removeWatchFolder: (id: string) => call<undefined>("DELETE", `/api/watch/${id}`),
+  insideWatch: (id: string) => call<{ files: number; bytes: number }>("GET", `/api/watch/${id}/inside`),
+  switchWatch: (id: string, to: "on" | "off", present: "take" | "leave" | null = null) =>
+    call<undefined>("POST", `/api/watch/${id}/${to}`, to === "on" ? { present } : undefined),
+  watchFiles: (id: string, state: WatchState) => call<WatchFile[]>("GET", `/api/watch/${id}/files?state=${state}`),
+  takeWatchFiles: (id: string, paths: string[]) => call<undefined>("POST", `/api/watch/${id}/files`, { paths }),
   presets: () => call<PresetItem[]>("GET", "/api/presets"),
   savePreset: (preset: unknown) => call<PresetItem>("POST", "/api/presets", preset),
   removePreset: (id: string) => call<undefined>("DELETE", `/api/presets/${id}`),

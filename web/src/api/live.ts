@@ -6,6 +6,8 @@ export const keys = {
   sheets: ["sheets"] as const,
   sheet: (id: string) => ["sheet", id] as const,
   queue: ["queue"] as const,
+  watch: ["watch"] as const,
+  watchFiles: (id: string, state: string) => ["watch", id, state] as const,
   presets: ["presets"] as const,
   storages: ["storages"] as const,
   output: (source: string, deliverable: string) => ["output", source, deliverable] as const,
@@ -54,6 +56,9 @@ export function take(client: QueryClient, change: Change): void {
     case "sheet":
       void client.invalidateQueries({ queryKey: keys.sheet(change.id) });
       void client.invalidateQueries({ queryKey: keys.sheets });
+      return;
+    case "watch":
+      void client.invalidateQueries({ queryKey: keys.watch });
       return;
     case "gap":
       void client.invalidateQueries();

@@ -50,7 +50,7 @@ export default function QueuePage() {
               <th aria-label="State" />
               <th>Source</th>
               <th>Deliverable</th>
-              <th>Sheet</th>
+              <th>From</th>
               <th>Where it is</th>
               <th>Speed</th>
               <th>Left</th>
@@ -96,7 +96,7 @@ function Row({ item, onAct }: { item: QueueItem; onAct: (action: "pause" | "resu
         <b>{item.source_name}</b>
       </td>
       <td>{item.preset_name}</td>
-      <Box component="td" sx={{ color: "text.secondary" }}>{item.sheet_name}</Box>
+      <Box component="td" sx={{ color: "text.secondary" }}>{item.origin_name}</Box>
       <Box component="td" sx={{ maxWidth: 340, overflow: "hidden", textOverflow: "ellipsis" }} title={where(item)}>{where(item)}</Box>
       <td>{progress ? `${progress.speed.toFixed(1)}×` : ""}</td>
       <td>{progress?.remaining == null ? "" : spanText(progress.remaining)}</td>

@@ -16,9 +16,9 @@ export function Bar({ title, detail, children }: { title: ReactNode; detail?: Re
 }
 
 /** A key, as drawn beside the action it calls. */
-export function Key({ children }: { children: ReactNode }) {
+export function Key({ children, onAccent = false }: { children: ReactNode; onAccent?: boolean }) {
   return (
-    <Box component="kbd" sx={{ font: "inherit", fontSize: 11, border: 1, borderColor: "divider", borderRadius: 1, px: 0.6, ml: 0.75, color: "text.secondary" }}>
+    <Box component="kbd" sx={{ font: "inherit", fontSize: 11, lineHeight: 1.5, border: 1, borderColor: onAccent ? "currentColor" : "divider", borderRadius: 1, px: 0.6, ml: 0.75, color: onAccent ? "inherit" : "text.secondary", opacity: onAccent ? 0.8 : 1 }}>
       {children}
     </Box>
   );

@@ -14,6 +14,11 @@ export const SheetSign = () => (
     <path d="M3 3.5h14v13H3zM3 8h14M8 8v8.500M12.500 8v8.500" />
   </Sign>
 );
+export const WatchSign = () => (
+  <Sign>
+    <path d="M2.500 6.500h15M2.500 13.500h15M5 10h2M9 10h2M13 10h3M14.500 8.500 16 10l-1.500 1.500" />
+  </Sign>
+);
 export const QueueSign = () => (
   <Sign>
     <path d="M3 5h7M12.500 5h4.500M3 10h3M8.500 10h5M3 15h10M15.500 15h1.500" />

@@ -135,6 +135,25 @@ pub fn builtin_presets() -> Vec<Preset> {
     ]
 }
 
+/// The preset of viewing copies: small, quick to make, quick to jump in, with the source's frame
+/// rate, so that what stands beside it shows the same moments.
+#[must_use]
+pub fn viewing_preset(with_picture: bool) -> Preset {
+    let small = PictureSettings {
+        rate: RateControl::ConstantQuality { crf: 26 },
+        effort: Effort::Quick,
+        key_interval: Rational::constant(1, 2),
+        size: fit(960, 540),
+        ..picture(PictureCodec::H264)
+    };
+    Preset {
+        picture: with_picture.then_some(small),
+        sound: Some(aac(96_000, ChannelRule::Stereo, SoundStreams::First)),
+        carry: Carry { timecode: false, chapters: false, tags: false },
+        ..preset("viewing-copy", "Viewing copy", Container::Mp4, "For looking at a source in the page.")
+    }
+}
+
 fn preset(id: &str, name: &str, container: Container, use_when: &str) -> Preset {
     Preset {
         schema: SCHEMA_VERSION,

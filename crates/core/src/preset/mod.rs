@@ -15,7 +15,7 @@ use crate::units::{BitRate, rate_text};
 
 pub(crate) use validate::LARGEST_SIDE;
 
-pub use builtin::{builtin, builtin_presets};
+pub use builtin::{builtin, builtin_presets, viewing_preset};
 pub use document::{PresetError, overrides_from_settings, preset_schema, with_overrides};
 
 /// The version of the document that this program writes; older ones are read.

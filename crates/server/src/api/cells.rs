@@ -72,7 +72,7 @@ impl SheetState {
             source: key.source,
             deliverable: key.deliverable,
             enabled: self.is_enabled(key),
-            own_settings: overrides.as_object().is_some_and(|overrides| !overrides.is_empty()),
+            overrides: Some(overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty())).cloned(),
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
             refusal: planned.and_then(Result::err).map(|error| error.to_string()),

@@ -3,12 +3,15 @@
 use std::io::SeekFrom;
 use std::sync::Arc;
 
+use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
+use beryl_core::protocol::SourceRef;
+use beryl_core::run::RunState;
 use beryl_store::storages::Storage;
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use tokio_util::io::ReaderStream;
@@ -18,11 +21,20 @@ use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
-use crate::files::{open_storage, system_path};
+use crate::files::{file_ref, open_storage, source_ref, system_path};
+use crate::outputs::reading_of;
 use crate::reader::thumbnail_name;
+use crate::viewing::{Subject, Viewing, copy_name, view};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(thumbnail)).routes(routes!(source_media)).routes(routes!(run_media))
+    OpenApiRouter::new()
+        .routes(routes!(thumbnail))
+        .routes(routes!(source_media))
+        .routes(routes!(run_media))
+        .routes(routes!(source_viewing))
+        .routes(routes!(run_viewing))
+        .routes(routes!(source_copy))
+        .routes(routes!(run_copy))
 }
 
 /// A small picture of a source.
@@ -44,11 +56,72 @@ async fn source_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers
 /// A finished file.
 #[utoipa::path(get, path = "/api/runs/{id}/media", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
 async fn run_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
-    let run = app.database.run(id).await?;
-    let target = run.target.filter(|_| run.state == beryl_core::run::RunState::Done);
-    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;
-    let storage = app.database.storage(run.storage).await?;
+    let (storage, target) = finished_file(&app, id).await?;
     stream(storage, target, &headers).await
+}
+
+async fn source_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
+    let source = app.database.source(id).await?;
+    let storage = app.database.storage(source.storage).await?;
+    Ok(Subject {
+        id,
+        reading: reading_of(&source)?.clone(),
+        source: source_ref(&storage, &source),
+        direct: format!("/api/sources/{id}/media"),
+        copy: format!("/api/sources/{id}/viewing-copy"),
+    })
+}
+
+async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
+    let (storage, target) = finished_file(app, id).await?;
+    let missing = || ApiError::missing("the file could not be shown", "its facts were not kept");
+    Ok(Subject {
+        id,
+        reading: app.database.run_details(id).await?.reading.ok_or_else(missing)?,
+        source: SourceRef { file: file_ref(&storage, &target), sequence: None },
+        direct: format!("/api/runs/{id}/media"),
+        copy: format!("/api/runs/{id}/viewing-copy"),
+    })
+}
+
+async fn finished_file(app: &App, id: Uuid) -> Result<(Storage, StoragePath), ApiError> {
+    let run = app.database.run(id).await?;
+    let target = run.target.filter(|_| run.state == RunState::Done);
+    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;
+    Ok((app.database.storage(run.storage).await?, target))
+}
+
+/// From where a source can be played in the page. Where browsers cannot play it, this begins to
+/// make a small copy, and an event says when it is there.
+#[utoipa::path(post, path = "/api/sources/{id}/viewing", params(("id" = Uuid, Path)), responses((status = 200, body = Viewing)))]
+async fn source_viewing(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Viewing>, ApiError> {
+    Ok(Json(view(&app, source_subject(&app, id).await?)))
+}
+
+/// From where a finished file can be played in the page.
+#[utoipa::path(post, path = "/api/runs/{id}/viewing", params(("id" = Uuid, Path)), responses((status = 200, body = Viewing)))]
+async fn run_viewing(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Viewing>, ApiError> {
+    Ok(Json(view(&app, run_subject(&app, id).await?)))
+}
+
+/// The viewing copy of a source, once it is made.
+#[utoipa::path(get, path = "/api/sources/{id}/viewing-copy", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
+async fn source_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
+    let subject = source_subject(&app, id).await?;
+    stream_copy(&app, &subject, &headers).await
+}
+
+/// The viewing copy of a finished file, once it is made.
+#[utoipa::path(get, path = "/api/runs/{id}/viewing-copy", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
+async fn run_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
+    let subject = run_subject(&app, id).await?;
+    stream_copy(&app, &subject, &headers).await
+}
+
+async fn stream_copy(app: &App, subject: &Subject, headers: &HeaderMap) -> Result<Response, ApiError> {
+    let root = app.cache.display().to_string();
+    let cache = Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root };
+    stream(cache, copy_name(subject.id, &subject.reading), headers).await
 }
 
 /// The range that `Range: bytes=a-b` asks for (RFC 9110, section 14): nothing where there is none

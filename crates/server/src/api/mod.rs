@@ -9,6 +9,7 @@ mod queue;
 mod settings;
 mod sheets;
 mod storages;
+mod uploads;
 mod views;
 mod watch;
 
@@ -27,6 +28,7 @@ use crate::app::App;
 use crate::{guard, page};
 
 pub(crate) use error::ApiError;
+pub(crate) use uploads::clear_abandoned;
 pub(crate) use views::{RunView, SourceRow};
 
 /// Bodies of calls (not of uploads) may be this large.
@@ -52,6 +54,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .merge(settings::calls())
         .merge(cells::calls())
         .merge(watch::calls())
+        .merge(uploads::calls())
         .merge(events::calls())
 }
 

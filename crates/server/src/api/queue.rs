@@ -1,11 +1,14 @@
 //! The queue.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
-use beryl_core::run::RunEvent;
+use axum::extract::State;
+use beryl_core::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::run::{RunEvent, RunState};
 use beryl_store::StoreError;
+use beryl_store::runs::{MOST_TOGETHER, Run, RunNames};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
@@ -18,7 +21,7 @@ use crate::app::App;
 use crate::scheduler::{act, tell_run};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(queue)).routes(routes!(act_on_runs)).routes(routes!(set_priority))
+    OpenApiRouter::new().routes(routes!(queue)).routes(routes!(act_on_runs)).routes(routes!(move_runs))
 }
 
 /// How many ended runs the queue shows.
@@ -32,15 +35,27 @@ struct QueueItem {
     preset_name: String,
     /// The sheet or the watch folder it comes from.
     origin_name: Option<String>,
-    /// Seconds of the source.
-    seconds: Option<f64>,
 }
 
-/// Everything under way, and what ended last.
-#[utoipa::path(get, path = "/api/queue", responses((status = 200, body = Vec<QueueItem>)))]
-async fn queue(State(app): State<Arc<App>>) -> Result<Json<Vec<QueueItem>>, ApiError> {
+/// The queue and its forecast.
+#[derive(Debug, Serialize, ToSchema)]
+struct QueueView {
+    /// Everything under way in the order in which it is worked on, and then what ended last.
+    items: Vec<QueueItem>,
+    /// How many engine slots there are.
+    lanes: usize,
+    /// The jobs of the night in their places along the clock.
+    blocks: Vec<Block<Uuid>>,
+    /// Seconds until everything that is not held is done; nothing where nothing is under way.
+    all_done_in: Option<f64>,
+}
+
+/// Everything under way, what ended last, and when it will be done.
+#[utoipa::path(get, path = "/api/queue", responses((status = 200, body = QueueView)))]
+async fn queue(State(app): State<Arc<App>>) -> Result<Json<QueueView>, ApiError> {
     let runs = app.database.queue(ENDED).await?;
     let names = app.database.run_names(&runs.iter().map(|run| run.id).collect::<Vec<_>>()).await?;
+    let blocks = blocks(&app, &runs, &names).await?;
     let items = runs.iter().map(|run| {
         let names = names.get(&run.id);
         QueueItem {
@@ -48,10 +63,48 @@ async fn queue(State(app): State<Arc<App>>) -> Result<Json<Vec<QueueItem>>, ApiE
             source_name: names.map_or_else(String::new, |names| names.source.clone()),
             preset_name: names.map_or_else(String::new, |names| names.preset.clone()),
             origin_name: names.and_then(|names| names.origin.clone()),
-            seconds: names.and_then(|names| names.seconds),
         }
     });
-    Ok(Json(items.collect()))
+    Ok(Json(QueueView {
+        items: items.collect(),
+        lanes: app.scheduler.slots(),
+        all_done_in: blocks.iter().map(|block| block.end).max_by(f64::total_cmp),
+        blocks,
+    }))
+}
+
+/// Lays out what is at work and what waits, with what runs of the same presets really took.
+async fn blocks(app: &App, runs: &[Run], names: &HashMap<Uuid, RunNames>) -> Result<Vec<Block<Uuid>>, ApiError> {
+    let factors = app.database.cost_factors().await?;
+    let usual = if factors.is_empty() { 1.0 } else { factors.values().sum::<f64>() / factors.len() as f64 };
+    let cpu = |run: &Run| {
+        let names = names.get(&run.id);
+        let factor = names.and_then(|names| factors.get(&names.preset)).copied().unwrap_or(usual);
+        names.and_then(|names| names.expected_cpu).unwrap_or(0.0) * factor
+    };
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let by_id: HashMap<Uuid, &Run> = runs.iter().map(|run| (run.id, run)).collect();
+    let at_work: Vec<JobAtWork<Uuid>> = app
+        .scheduler
+        .at_work()
+        .into_iter()
+        .filter_map(|group| {
+            let members: Vec<&Run> = group.iter().filter_map(|run| by_id.get(run).copied()).collect();
+            let moving: Vec<&&Run> = members.iter().filter(|run| matches!(run.state, RunState::Running | RunState::Checking)).collect();
+            // What has only begun says nothing yet: it counts with what it is expected to take.
+            let told = |run: &&&Run| run.progress.and_then(|progress| progress.remaining);
+            let expected = || moving.iter().map(|run| cpu(run)).sum::<f64>() / cores as f64;
+            let remaining = moving.iter().filter_map(told).max_by(f64::total_cmp).unwrap_or_else(expected);
+            (!moving.is_empty()).then(|| JobAtWork { runs: moving.iter().map(|run| run.id).collect(), remaining })
+        })
+        .collect();
+    let waiting: Vec<WaitingRun<Uuid, Uuid>> = runs
+        .iter()
+        .filter(|run| run.state == RunState::Waiting)
+        .map(|run| WaitingRun { run: run.id, source: run.source, cpu: cpu(run) })
+        .collect();
+    let together = usize::try_from(MOST_TOGETHER).unwrap_or(usize::MAX);
+    Ok(lay_out(&at_work, &waiting, app.scheduler.slots(), cores, together))
 }
 
 /// What can be asked of runs.
@@ -101,17 +154,21 @@ async fn act_on_runs(State(app): State<Arc<App>>, Json(request): Json<Request>) 
     Ok(Json(Acted { done }))
 }
 
-/// A place in the order.
+/// A new place in the order.
 #[derive(Debug, Deserialize, ToSchema)]
-struct Priority {
-    /// Higher comes first; 0 is usual.
-    priority: i32,
+struct Move {
+    /// The runs to move, in their order.
+    runs: Vec<Uuid>,
+    /// The waiting run before which they go; left out, the end.
+    before: Option<Uuid>,
 }
 
-/// Moves a run before or behind others.
-#[utoipa::path(put, path = "/api/runs/{id}/priority", params(("id" = Uuid, Path)), request_body = Priority, responses((status = 200)))]
-async fn set_priority(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(request): Json<Priority>) -> Result<(), ApiError> {
-    app.database.set_priority(id, request.priority).await?;
-    tell_run(&app, id).await;
-    Ok(())
+/// Moves waiting runs before another one, or to the end.
+#[utoipa::path(post, path = "/api/queue/order", request_body = Move, responses((status = 200, body = Acted)))]
+async fn move_runs(State(app): State<Arc<App>>, Json(request): Json<Move>) -> Result<Json<Acted>, ApiError> {
+    let done = app.database.move_runs(&request.runs, request.before).await?;
+    for run in request.runs {
+        tell_run(&app, run).await;
+    }
+    Ok(Json(Acted { done }))
 }

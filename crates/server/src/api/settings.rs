@@ -11,7 +11,7 @@ use utoipa_axum::routes;
 
 use super::ApiError;
 use crate::app::App;
-use crate::scheduler::{SLOTS_SETTING, usual_slots};
+use crate::scheduler::{MOST_SLOTS, SLOTS_SETTING};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(settings, save_settings))
@@ -20,23 +20,23 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 /// Settings of the house.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 struct Settings {
-    /// Jobs that run at the same time, 1 to 64; counts from the next start.
+    /// Jobs that run at the same time, 1 to 64.
     engine_slots: usize,
 }
 
 /// The settings.
 #[utoipa::path(get, path = "/api/settings", responses((status = 200, body = Settings)))]
 async fn settings(State(app): State<Arc<App>>) -> Result<Json<Settings>, ApiError> {
-    let engine_slots = app.database.setting(SLOTS_SETTING).await?.unwrap_or_else(usual_slots);
-    Ok(Json(Settings { engine_slots }))
+    Ok(Json(Settings { engine_slots: app.scheduler.slots() }))
 }
 
 /// Saves the settings.
 #[utoipa::path(put, path = "/api/settings", request_body = Settings, responses((status = 200, body = Settings)))]
 async fn save_settings(State(app): State<Arc<App>>, Json(settings): Json<Settings>) -> Result<Json<Settings>, ApiError> {
-    if !(1..=64).contains(&settings.engine_slots) {
+    if !(1..=MOST_SLOTS).contains(&settings.engine_slots) {
         return Err(ApiError::invalid("the settings could not be saved", "engine slots must be 1 to 64"));
     }
     app.database.save_setting(SLOTS_SETTING, &settings.engine_slots).await?;
+    app.scheduler.set_slots(settings.engine_slots);
     Ok(Json(settings))
 }

@@ -28,6 +28,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(sheets, add_sheet))
         .routes(routes!(sheet, rename_sheet, remove_sheet))
+        .routes(routes!(restore))
         .routes(routes!(add_sources, remove_sources))
         .routes(routes!(add_deliverable))
         .routes(routes!(change_deliverable, remove_deliverable))
@@ -107,10 +108,10 @@ async fn rename_sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(na
     Ok(())
 }
 
-/// Removes a sheet; what was made stays.
+/// Removes a sheet; what was made stays, and it can be restored.
 #[utoipa::path(delete, path = "/api/sheets/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    app.database.remove_sheet(id).await?;
+    app.database.set_sheet_removed(id, true).await?;
     app.hub.tell(Change::Sheet { id });
     Ok(())
 }
@@ -177,7 +178,28 @@ struct Sources {
 /// Takes sources out of a sheet; their files stay.
 #[utoipa::path(delete, path = "/api/sheets/{id}/sources", params(("id" = Uuid, Path)), request_body = Sources, responses((status = 200)))]
 async fn remove_sources(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(which): Json<Sources>) -> Result<(), ApiError> {
-    app.database.remove_sheet_sources(id, &which.sources).await?;
+    app.database.set_sheet_sources_removed(id, &which.sources, true).await?;
+    app.hub.tell(Change::Sheet { id });
+    Ok(())
+}
+
+/// What was removed and is to come back.
+#[derive(Debug, Default, Deserialize, ToSchema)]
+struct Removed {
+    #[serde(default)]
+    sources: Vec<Uuid>,
+    #[serde(default)]
+    deliverables: Vec<Uuid>,
+}
+
+/// Takes a removal back: of the sheet, of rows, of columns, each to where it stood.
+#[utoipa::path(post, path = "/api/sheets/{id}/restore", params(("id" = Uuid, Path)), request_body = Removed, responses((status = 200)))]
+async fn restore(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(removed): Json<Removed>) -> Result<(), ApiError> {
+    app.database.set_sheet_removed(id, false).await?;
+    app.database.set_sheet_sources_removed(id, &removed.sources, false).await?;
+    for column in removed.deliverables {
+        app.database.set_deliverable_removed(column, false).await?;
+    }
     app.hub.tell(Change::Sheet { id });
     Ok(())
 }
@@ -247,11 +269,11 @@ async fn change_deliverable(
     Ok(Json(DeliverableColumn::of(&column)))
 }
 
-/// Removes a column; what was made stays.
+/// Removes a column; what was made stays, and it can be restored.
 #[utoipa::path(delete, path = "/api/deliverables/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_deliverable(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     let sheet = app.database.deliverable(id).await?.sheet;
-    app.database.remove_deliverable(id).await?;
+    app.database.set_deliverable_removed(id, true).await?;
     app.hub.tell(Change::Sheet { id: sheet });
     Ok(())
 }

@@ -10,6 +10,7 @@ use beryl_store::sheets::Deliverable;
 use beryl_store::sources::{Knowledge, Source};
 use chrono::{DateTime, Utc};
 use serde::Serialize;
+use serde_json::Value;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -99,8 +100,9 @@ pub(crate) struct Cell {
     pub(crate) deliverable: Uuid,
     /// Whether it is wanted.
     pub(crate) enabled: bool,
-    /// Whether it has its own settings.
-    pub(crate) own_settings: bool,
+    /// Its own settings, a merge patch on the column's preset; nothing where it has none.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) overrides: Option<Value>,
     /// Bytes it is expected to weigh.
     pub(crate) forecast: Option<u64>,
     pub(crate) certainty: Option<Certainty>,

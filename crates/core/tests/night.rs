@@ -1,0 +1,129 @@
+//! The forecast of the night, and what browsers can play.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
+use beryl_core::night::{Block, JobAtWork, WaitingRun, cpu_cost, lay_out};
+use beryl_core::plan::plan;
+use beryl_core::preset::{builtin_presets, viewing_preset};
+use beryl_core::reading::Reading;
+use beryl_core::viewing::plays_in_browsers;
+use proptest::prelude::*;
+use serde_json::{Value, json};
+
+fn waiting(runs: &[(u32, u32, f64)]) -> Vec<WaitingRun<u32, u32>> {
+    runs.iter().map(|(run, source, cpu)| WaitingRun { run: *run, source: *source, cpu: *cpu }).collect()
+}
+
+#[test]
+fn two_slots_share_the_cores_and_the_last_job_gets_them_all() {
+    // Two jobs of 10 processor seconds on two cores run side by side for 10 s; the third, alone, takes 5 s.
+    let blocks = lay_out(&[], &waiting(&[(1, 1, 10.0), (2, 2, 10.0), (3, 3, 10.0)]), 2, 2, 8);
+    let expected = [(0, vec![1], 0.0, 10.0), (1, vec![2], 0.0, 10.0), (0, vec![3], 10.0, 15.0)];
+    assert_eq!(blocks.len(), expected.len());
+    for (block, (lane, runs, start, end)) in blocks.iter().zip(expected) {
+        assert_eq!((block.lane, &block.runs), (lane, &runs));
+        assert!((block.start - start).abs() < 1e-9 && (block.end - end).abs() < 1e-9, "{block:?}");
+    }
+}
+
+#[test]
+fn runs_of_one_source_are_one_job_and_what_is_at_work_keeps_its_slot() {
+    let at_work = [JobAtWork { runs: vec![9], remaining: 4.0 }];
+    let queue = waiting(&[(1, 7, 2.0), (2, 8, 6.0), (3, 7, 2.0), (4, 7, 1.0)]);
+    let blocks = lay_out(&at_work, &queue, 2, 2, 2);
+    let runs: Vec<_> = blocks.iter().map(|block| block.runs.clone()).collect();
+    // At most two runs a job: the third of source 7 waits for another round.
+    assert_eq!(runs, [vec![9], vec![1, 3], vec![2], vec![4]]);
+    assert_eq!((blocks[0].lane, blocks[0].start), (0, 0.0));
+}
+
+proptest! {
+    #[test]
+    fn no_slot_does_two_things_at_once_and_nothing_is_forgotten(
+        costs in prop::collection::vec((0_u32..6, 0.0_f64..100.0), 0..40),
+        at_work in prop::collection::vec(0.0_f64..100.0, 0..3),
+        lanes in 1_usize..5,
+        cores in 1_usize..9,
+    ) {
+        let queue: Vec<_> = costs.iter().zip(0_u32..).map(|((source, cpu), run)| WaitingRun { run, source: *source, cpu: *cpu }).collect();
+        let working: Vec<_> = at_work.iter().zip(1000_u32..).map(|(remaining, run)| JobAtWork { runs: vec![run], remaining: *remaining }).collect();
+        let blocks = lay_out(&working, &queue, lanes, cores, 8);
+        let mut runs: Vec<u32> = blocks.iter().flat_map(|block| block.runs.clone()).collect();
+        runs.sort_unstable();
+        let mut all: Vec<u32> = queue.iter().map(|run| run.run).chain(working.iter().flat_map(|job| job.runs.clone())).collect();
+        all.sort_unstable();
+        prop_assert_eq!(runs, all);
+        let overlap = |one: &Block<u32>, other: &Block<u32>| one.lane == other.lane && one.start < other.end - 1e-6 && other.start < one.end - 1e-6;
+        for (number, one) in blocks.iter().enumerate() {
+            prop_assert!(one.end >= one.start);
+            prop_assert!(!blocks.iter().skip(number + 1).any(|other| overlap(one, other)));
+        }
+        // The cores are never idle while something is left: the end is the sum of all work over them.
+        let whole: f64 = queue.iter().map(|run| run.cpu).sum();
+        if working.is_empty() {
+            let end = blocks.iter().map(|block| block.end).fold(0.0, f64::max);
+            prop_assert!((end - whole / cores as f64).abs() < 1e-6 * (1.0 + whole));
+        }
+    }
+}
+
+fn reading(container: &str, codec: &str, pixel_format: &str, field_order: &str, sounds: &[&str]) -> Reading {
+    let stream = |index: usize, codec: &str, content: Value| {
+        json!({
+            "index": index, "codec": codec, "codec_tag": "", "profile": null, "bit_rate": null, "start": "0", "duration": "10",
+            "language": null, "title": null, "roles": [], "content": content,
+        })
+    };
+    let picture = json!({
+        "kind": "picture", "width": 1920, "height": 1080, "pixel_aspect": "1", "pixel_format": pixel_format, "depth": 8,
+        "frame_rate": "25", "varies": false, "frames": 250, "field_order": field_order,
+        "colour": { "primaries": null, "transfer": null, "matrix": null, "range": null, "chroma_location": null },
+        "hdr": null, "rotation": 0, "still": false,
+    });
+    let sound = json!({ "kind": "sound", "channels": 2, "layout": "stereo", "sample_rate": 48000, "bits": null });
+    let mut streams = vec![stream(0, codec, picture)];
+    streams.extend(sounds.iter().zip(1..).map(|(codec, index)| stream(index, codec, sound.clone())));
+    serde_json::from_value(json!({
+        "container": container, "container_name": "", "size": 1000, "duration": "10", "start": "0", "bit_rate": null,
+        "timecode": null, "reel": null, "tags": {}, "chapters": [], "streams": streams,
+    }))
+    .unwrap()
+}
+
+#[test]
+fn only_what_every_browser_plays_is_given_as_it_is() {
+    const MP4: &str = "mov,mp4,m4a,3gp,3g2,mj2";
+    let plays = |container, codec, format, fields, sounds: &[&str]| plays_in_browsers(&reading(container, codec, format, fields, sounds));
+    assert!(plays(MP4, "h264", "yuv420p", "progressive", &["aac"]));
+    assert!(plays(MP4, "h264", "yuv420p", "unknown", &[]));
+    assert!(plays("matroska,webm", "vp9", "yuv420p", "progressive", &["opus"]));
+    for (container, codec, format, fields, sounds) in [
+        (MP4, "hevc", "yuv420p10le", "progressive", &["aac"][..]),
+        (MP4, "prores", "yuv422p10le", "progressive", &["pcm_s24le"]),
+        (MP4, "h264", "yuv422p10le", "progressive", &["aac"]),
+        (MP4, "h264", "yuv420p", "top_first", &["aac"]),
+        (MP4, "h264", "yuv420p", "progressive", &["pcm_s16le"]),
+        // Browsers play the first language alone: the copy says so at least.
+        (MP4, "h264", "yuv420p", "progressive", &["aac", "aac"]),
+        ("mpegts", "h264", "yuv420p", "progressive", &["aac"]),
+        ("mpeg", "mpeg2video", "yuv420p", "progressive", &["mp2"]),
+    ] {
+        assert!(!plays(container, codec, format, fields, sounds), "{container} {codec} {format} {fields} {sounds:?}");
+        let source = reading(container, codec, format, fields, sounds);
+        assert!(plan(&source, &viewing_preset(true), &Value::Null).is_ok(), "no copy of {codec}");
+    }
+}
+
+#[test]
+fn more_work_costs_more() {
+    let source = reading("mov,mp4", "prores", "yuv422p10le", "progressive", &["pcm_s24le"]);
+    let cost = |id: &str| {
+        let preset = builtin_presets().into_iter().find(|preset| preset.id == id).unwrap();
+        cpu_cost(&plan(&source, &preset, &Value::Null).unwrap())
+    };
+    assert!(cost("sound-only") < cost("review-small"));
+    assert!(cost("review-small") < cost("web-720"));
+    assert!(cost("web-720") < cost("web-1080"));
+    assert!(cost("web-1080") < cost("delivery-hevc"));
+}

@@ -1,0 +1,200 @@
+//! Viewing copies: small files, made on demand, of what browsers cannot play.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use beryl_core::check::{judge, problem_of};
+use beryl_core::path::StoragePath;
+use beryl_core::plan::plan;
+use beryl_core::preset::viewing_preset;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, SourceRef};
+use beryl_core::reading::Reading;
+use beryl_core::viewing::plays_in_browsers;
+use beryl_worker::{place, remove_temporary, temporary_name};
+use serde::Serialize;
+use serde_json::Value;
+use tokio::sync::Semaphore;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::events::Change;
+
+/// Bytes of all viewing copies together; beyond that the oldest go.
+const MOST_BYTES: u64 = 10_000_000_000;
+/// Copies made at the same time: somebody waits for each, and the night's work goes on.
+const TOGETHER: usize = 2;
+
+/// Whether something can be played in the page.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+#[serde(tag = "state", rename_all = "snake_case")]
+pub(crate) enum Viewing {
+    /// It plays from this address, as it is or as a viewing copy.
+    Ready {
+        /// Where.
+        url: String,
+        /// Whether it is a copy.
+        is_copy: bool,
+    },
+    /// A viewing copy is being made; an event tells when to ask again.
+    Making {
+        /// The part that is made, 0 to 1.
+        fraction: f64,
+    },
+    /// No viewing copy can be made.
+    Failed {
+        /// Why.
+        problem: Problem,
+    },
+}
+
+/// The copies that are being made or could not be made.
+#[derive(Debug)]
+pub(crate) struct Viewings {
+    making: Mutex<HashMap<StoragePath, Making>>,
+    turns: Semaphore,
+}
+
+#[derive(Debug, Clone)]
+enum Making {
+    Underway(f64),
+    Failed(Problem),
+}
+
+impl Default for Viewings {
+    fn default() -> Self {
+        Self { making: Mutex::default(), turns: Semaphore::new(TOGETHER) }
+    }
+}
+
+impl Viewings {
+    fn making(&self) -> MutexGuard<'_, HashMap<StoragePath, Making>> {
+        self.making.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Something to look at: a source or a finished file.
+#[derive(Debug, Clone)]
+pub(crate) struct Subject {
+    /// The source's or the run's id.
+    pub(crate) id: Uuid,
+    /// Where it is.
+    pub(crate) source: SourceRef,
+    /// What is known of it.
+    pub(crate) reading: Reading,
+    /// The address of the file as it is.
+    pub(crate) direct: String,
+    /// The address of its viewing copy.
+    pub(crate) copy: String,
+}
+
+/// The name of a viewing copy in the cache. A source that has changed has another size.
+pub(crate) fn copy_name(id: Uuid, reading: &Reading) -> StoragePath {
+    format!("viewing-{id}-{}.mp4", reading.size.0).parse().unwrap_or_default()
+}
+
+/// Answers from where the subject plays, and begins to make a copy where there must be one.
+pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
+    if subject.source.sequence.is_none() && plays_in_browsers(&subject.reading) {
+        return Viewing::Ready { url: subject.direct, is_copy: false };
+    }
+    let name = copy_name(subject.id, &subject.reading);
+    if app.cache.join(name.to_string()).is_file() {
+        return Viewing::Ready { url: subject.copy, is_copy: true };
+    }
+    match app.viewings.making().entry(name.clone()) {
+        std::collections::hash_map::Entry::Occupied(entry) => {
+            return match entry.get().clone() {
+                Making::Underway(fraction) => Viewing::Making { fraction },
+                // Asked for again, it is tried again.
+                Making::Failed(problem) => {
+                    entry.remove();
+                    Viewing::Failed { problem }
+                }
+            };
+        }
+        std::collections::hash_map::Entry::Vacant(entry) => {
+            entry.insert(Making::Underway(0.0));
+        }
+    }
+    let app = Arc::clone(app);
+    tokio::spawn(async move {
+        let outcome = make(&app, &subject, &name).await;
+        match outcome {
+            Ok(()) => {
+                app.viewings.making().remove(&name);
+                let cache = app.cache.clone();
+                drop(tokio::task::spawn_blocking(move || clear_old(&cache, MOST_BYTES)).await);
+            }
+            Err(problem) => {
+                app.viewings.making().insert(name, Making::Failed(problem));
+            }
+        }
+        app.hub.tell(Change::Viewing { id: subject.id });
+    });
+    Viewing::Making { fraction: 0.0 }
+}
+
+async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Problem> {
+    let what = || format!("{} could not be made playable here", subject.source.file.path.name());
+    let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
+    let _turn = app.viewings.turns.acquire().await.map_err(|_| lost("the server is ending"))?;
+    let preset = viewing_preset(subject.reading.picture().is_some());
+    let plan = plan(&subject.reading, &preset, &Value::Null)
+        .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
+    let id = Uuid::now_v7();
+    let temporary =
+        temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;
+    let output = FileRef { root: app.cache.display().to_string(), path: temporary.clone() };
+    let job = Job::Encode {
+        source: subject.source.clone(),
+        runs: vec![EncodeRun { id, plan: plan.clone(), output }],
+    };
+    let mut running = app.engine.start(&job).await?;
+    while let Some(event) = running.next().await {
+        match event {
+            Event::Progress { progress, .. } => {
+                app.viewings.making().insert(name.clone(), Making::Underway(progress.fraction));
+            }
+            Event::Written { measured, .. } => {
+                let report = judge(&plan, &measured);
+                if let Some(problem) = problem_of(&plan, &measured, &report) {
+                    drop(remove_temporary(&app.cache, &temporary));
+                    return Err(problem);
+                }
+                return place(&app.cache, &temporary, name, true).map(drop);
+            }
+            Event::RunFailed { problem, .. } | Event::Failed { problem } => {
+                drop(remove_temporary(&app.cache, &temporary));
+                return Err(problem);
+            }
+            Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Ended { .. } => {}
+        }
+    }
+    Err(lost("the engine gave no answer"))
+}
+
+/// Removes the oldest viewing copies until all together weigh no more than `most`.
+fn clear_old(cache: &Path, most: u64) {
+    let Ok(entries) = std::fs::read_dir(cache) else { return };
+    let mut copies: Vec<(std::time::SystemTime, u64, PathBuf)> = entries
+        .flatten()
+        .filter(|entry| entry.file_name().to_string_lossy().starts_with("viewing-"))
+        .filter_map(|entry| {
+            let metadata = entry.metadata().ok()?;
+            Some((metadata.modified().ok()?, metadata.len(), entry.path()))
+        })
+        .collect();
+    copies.sort();
+    let mut whole: u64 = copies.iter().map(|(_, size, _)| size).sum();
+    for (_, size, path) in copies {
+        if whole <= most {
+            return;
+        }
+        // One that cannot be removed now goes the next time.
+        drop(std::fs::remove_file(path));
+        whole -= size;
+    }
+}

@@ -1,0 +1,241 @@
+//! The API from outside: who may ask, what can be reached, and how files come and go.
+
+use std::time::{Duration, Instant};
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use beryl_core::preset::builtin;
+use beryl_ui_tests::{Application, Outcome, make_clips};
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+
+fn text(value: &Value) -> String {
+    value.as_str().unwrap_or_default().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn strangers_are_refused_and_nothing_outside_a_storage_is_reached() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("house")?;
+    let secret = application.folder("elsewhere")?.join("secret.mov");
+    std::fs::write(&secret, "not for you")?;
+    std::fs::create_dir(root.join("in"))?;
+    std::os::unix::fs::symlink(secret.parent().ok_or("no folder")?, root.join("in/link"))?;
+    std::os::unix::fs::symlink(&secret, root.join("in/secret.mov"))?;
+    let storage = application.add_storage("House", &root).await?;
+    let address = application.address();
+    let client = Client::new();
+
+    // Foreign names and origins, as a page elsewhere would send them.
+    for (name, value) in [("host", "beryl.example"), ("host", "127.0.0.1.example:8470"), ("origin", "http://example.org"), ("origin", "null")] {
+        let answer = client.get(format!("{address}/api/sheets")).header(name, value).send().await?;
+        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{name}: {value}");
+    }
+    let own = client.get(format!("{address}/api/sheets")).header("origin", address).send().await?;
+    assert_eq!(own.status(), StatusCode::OK);
+    let policy = own.headers().get("content-security-policy").and_then(|policy| policy.to_str().ok()).unwrap_or_default().to_owned();
+    assert!(policy.contains("default-src 'self'") && !policy.contains("http"), "{policy}");
+
+    // Paths that would leave the storage: refused, and links that lead out are not offered.
+    for path in ["..", "../elsewhere", "in/../../elsewhere", "/etc", "in//x", "in/%2e%2e/%2e%2e"] {
+        let answer = client.get(format!("{address}/api/storages/{storage}/entries?path={path}")).send().await?;
+        assert!(answer.status().is_client_error(), "{path}: {}", answer.status());
+        let sheet = application.call(Method::POST, "/api/sheets", Some(json!({ "name": "X" }))).await?;
+        let body = json!({ "storage": storage, "paths": [path] });
+        let added = client.post(format!("{address}/api/sheets/{}/sources", text(&sheet["id"]))).json(&body).send().await?;
+        assert!(added.status().is_client_error(), "{path}: {}", added.status());
+    }
+    let entries = application.call(Method::GET, &format!("/api/storages/{storage}/entries?path=in"), None).await?;
+    assert_eq!(entries, json!([]));
+
+    // Bodies are bounded, and nonsense is told from failure.
+    let huge = vec![b'x'; 6 << 20];
+    let answer = client.post(format!("{address}/api/sheets")).header("content-type", "application/json").body(huge).send().await?;
+    assert_eq!(answer.status(), StatusCode::PAYLOAD_TOO_LARGE);
+    let answer = client.post(format!("{address}/api/sheets")).json(&json!({ "nome": 1 })).send().await?;
+    assert!(answer.status().is_client_error());
+    let answer = client.get(format!("{address}/api/nothing")).send().await?;
+    assert_eq!(answer.status(), StatusCode::NOT_FOUND);
+    let answer = client.get(format!("{address}/api/sheets/{}", uuid::Uuid::now_v7())).send().await?;
+    assert_eq!(answer.status(), StatusCode::NOT_FOUND);
+    let problem: Value = answer.json().await?;
+    assert!(problem["next"].is_string() && problem["why"].is_string(), "{problem}");
+    Ok(())
+}
+
+/// A tus client's headers for a new file.
+fn announce(client: &Client, address: &str, storage: &str, path: &str, length: usize) -> reqwest::RequestBuilder {
+    let metadata = format!("storage {},path {}", BASE64.encode(storage), BASE64.encode(path));
+    client
+        .post(format!("{address}/api/uploads"))
+        .header("tus-resumable", "1.0.0")
+        .header("upload-length", length)
+        .header("upload-metadata", metadata)
+}
+
+fn piece(client: &Client, url: &str, offset: usize, bytes: &[u8]) -> reqwest::RequestBuilder {
+    client
+        .patch(url)
+        .header("tus-resumable", "1.0.0")
+        .header("upload-offset", offset)
+        .header("content-type", "application/offset+octet-stream")
+        .body(bytes.to_vec())
+}
+
+fn offset(answer: &reqwest::Response) -> Option<usize> {
+    answer.headers().get("upload-offset")?.to_str().ok()?.parse().ok()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_come_in_pieces_that_can_be_resumed_and_never_replace_others() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("house")?;
+    let storage = application.add_storage("House", &root).await?;
+    let client = Client::new();
+    let whole: Vec<u8> = (0..100_000_u32).flat_map(u32::to_le_bytes).collect();
+    std::fs::create_dir(root.join("card"))?;
+    std::fs::write(root.join("card/Clip 50%.MOV"), "was here before")?;
+
+    let created = announce(&client, application.address(), &storage, "card/Clip 50%.MOV", whole.len()).send().await?;
+    assert_eq!(created.status(), StatusCode::CREATED);
+    let place = created.headers().get("location").and_then(|place| place.to_str().ok()).ok_or("no location")?.to_owned();
+    let url = format!("{}{place}", application.address());
+    let answer = piece(&client, &url, 0, &whole[..150_000]).send().await?;
+    assert_eq!((answer.status(), offset(&answer)), (StatusCode::NO_CONTENT, Some(150_000)));
+    // A piece that does not follow, and one that is too long.
+    let answer = piece(&client, &url, 10, &whole[10..20]).send().await?;
+    assert_eq!((answer.status(), offset(&answer)), (StatusCode::CONFLICT, Some(150_000)));
+
+    // The server ends and starts again: the upload goes on where it was.
+    let application = application.restart().await?;
+    let url = format!("{}{place}", application.address());
+    let answer = client.head(&url).send().await?;
+    assert_eq!(offset(&answer), Some(150_000));
+    let shown: Vec<_> = std::fs::read_dir(root.join("card"))?.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+    assert_eq!(shown.iter().filter(|name| !name.starts_with('.')).count(), 1, "{shown:?}");
+    let answer = piece(&client, &url, 150_000, &whole[150_000..]).send().await?;
+    assert_eq!(answer.status(), StatusCode::NO_CONTENT);
+    let state = application.call(Method::GET, &place, None).await?;
+    assert_eq!(state["path"], "card/Clip 50%25_2.MOV");
+    assert!(std::fs::read(root.join("card/Clip 50%_2.MOV"))? == whole, "what arrived differs from what was sent");
+    assert_eq!(std::fs::read(root.join("card/Clip 50%.MOV"))?, b"was here before");
+
+    // What cannot be: out of the storage, hidden, larger than the disk, longer than announced.
+    for path in ["../x.mov", "/x.mov", "", ".hidden/x.mov", "a/../../x.mov"] {
+        let answer = announce(&client, application.address(), &storage, path, 10).send().await?;
+        assert!(answer.status().is_client_error(), "{path}: {}", answer.status());
+    }
+    let answer = announce(&client, application.address(), &storage, "x.mov", 1 << 60).send().await?;
+    assert_eq!(answer.status(), StatusCode::INSUFFICIENT_STORAGE);
+    let created = announce(&client, application.address(), &storage, "y.mov", 4).send().await?;
+    let place = created.headers().get("location").and_then(|place| place.to_str().ok()).ok_or("no location")?.to_owned();
+    let url = format!("{}{place}", application.address());
+    let answer = piece(&client, &url, 0, b"12345").send().await?;
+    assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    // Given up, it leaves nothing.
+    assert_eq!(client.delete(&url).send().await?.status(), StatusCode::NO_CONTENT);
+    assert_eq!(client.head(&url).send().await?.status(), StatusCode::NOT_FOUND);
+    let left: Vec<_> = std::fs::read_dir(&root)?.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+    assert_eq!(left, ["card"]);
+    Ok(())
+}
+
+/// A sheet with one source and one deliverable that are run; answers source and run.
+async fn made(application: &Application, clip: &str, preset: &str) -> Outcome<(String, Value)> {
+    let media = application.folder("media")?;
+    make_clips(&media, &[clip], 1)?;
+    let storage = application.add_storage("Media", &media).await?;
+    let sheet = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "One" }))).await?["id"]);
+    let body = json!({ "storage": storage, "paths": [""] });
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/sources"), Some(body)).await?;
+    let body = json!({ "preset": builtin(preset) });
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(body)).await?;
+    let began = Instant::now();
+    loop {
+        let now = application.call(Method::GET, &format!("/api/sheets/{sheet}"), None).await?;
+        let cell = &now["cells"][0];
+        if cell["run"].is_null() && !now["sources"][0]["summary"].is_null() {
+            application.call(Method::POST, &format!("/api/sheets/{sheet}/run"), Some(json!({}))).await?;
+        }
+        if cell["run"]["state"] == "done" {
+            return Ok((text(&now["sources"][0]["id"]), cell["run"].clone()));
+        }
+        if began.elapsed() > Duration::from_secs(60) {
+            return Err(format!("not done: {now}").into());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, run) = made(&application, "openday-94_tape-2.mov", "review-small").await?;
+    let address = application.address();
+    let client = Client::new();
+    let url = format!("{address}/api/runs/{}/media", text(&run["id"]));
+    let whole = client.get(&url).send().await?;
+    assert_eq!(whole.headers()["accept-ranges"], "bytes");
+    let whole = whole.bytes().await?;
+    assert_eq!(Some(whole.len() as u64), run["size"].as_u64());
+    let last = whole.len() - 1;
+    for (range, from, to) in [
+        ("bytes=0-99".to_owned(), 0, 99),
+        ("bytes=100-".to_owned(), 100, last),
+        ("bytes=-100".to_owned(), last - 99, last),
+        (format!("bytes=50-{}", last + 1000), 50, last),
+    ] {
+        let part = client.get(&url).header("range", &range).send().await?;
+        assert_eq!(part.status(), StatusCode::PARTIAL_CONTENT, "{range}");
+        assert_eq!(part.headers()["content-range"], format!("bytes {from}-{to}/{}", whole.len()).as_str());
+        assert!(part.bytes().await? == whole[from..=to], "{range}");
+    }
+    let outside = client.get(&url).header("range", format!("bytes={}-", whole.len())).send().await?;
+    assert_eq!(outside.status(), StatusCode::RANGE_NOT_SATISFIABLE);
+
+    // The output plays as it is; the interlaced tape is given as a copy, made once.
+    let viewing = application.call(Method::POST, &format!("/api/runs/{}/viewing", text(&run["id"])), None).await?;
+    assert_eq!((&viewing["state"], &viewing["is_copy"]), (&json!("ready"), &json!(false)));
+    let path = format!("/api/sources/{source}/viewing");
+    let began = Instant::now();
+    let ready = loop {
+        let viewing = application.call(Method::POST, &path, None).await?;
+        if viewing["state"] == "ready" {
+            break viewing;
+        }
+        assert_eq!(viewing["state"], "making", "{viewing}");
+        assert!(began.elapsed() < Duration::from_secs(60), "{viewing}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    assert_eq!(ready["is_copy"], true);
+    let copy = client.get(format!("{address}{}", text(&ready["url"]))).send().await?;
+    assert_eq!(copy.headers()["content-type"], "video/mp4");
+    let copy = copy.bytes().await?;
+    assert_eq!(&copy[4..8], b"ftyp");
+
+    // The processor time of the run was kept: the forecast of the next nights rests on it.
+    let queue = application.call(Method::GET, "/api/queue", None).await?;
+    assert_eq!(queue["blocks"], json!([]));
+    assert_eq!(queue["all_done_in"], Value::Null);
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_removed_from_a_sheet_can_be_restored_with_all_that_was_set() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, _) = made(&application, "glaze-db_screen.mp4", "sound-only").await.or_else(|_| Err("not made"))?;
+    let sheets = application.call(Method::GET, "/api/sheets", None).await?;
+    let path = format!("/api/sheets/{}", text(&sheets[0]["id"]));
+    let before = application.call(Method::GET, &path, None).await?;
+    let column = text(&before["deliverables"][0]["id"]);
+    application.call(Method::DELETE, &format!("/api/deliverables/{column}"), None).await?;
+    application.call(Method::DELETE, &format!("{path}/sources"), Some(json!({ "sources": [source] }))).await?;
+    let empty = application.call(Method::GET, &path, None).await?;
+    assert_eq!((&empty["sources"], &empty["deliverables"]), (&json!([]), &json!([])));
+    let back = json!({ "sources": [source], "deliverables": [column] });
+    application.call(Method::DELETE, &path, None).await?;
+    assert_eq!(application.call(Method::GET, "/api/sheets", None).await?, json!([]));
+    application.call(Method::POST, &format!("{path}/restore"), Some(back)).await?;
+    assert_eq!(application.call(Method::GET, &path, None).await?, before);
+    Ok(())
+}

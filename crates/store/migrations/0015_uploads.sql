@@ -1,0 +1,9 @@
+CREATE TABLE IF NOT EXISTS uploads (
+    id BINARY(16) NOT NULL PRIMARY KEY,
+    storage_id BINARY(16) NOT NULL,
+    wanted TEXT NOT NULL,
+    length BIGINT UNSIGNED NOT NULL,
+    placed TEXT NULL,
+    begun DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6),
+    FOREIGN KEY (storage_id) REFERENCES storages (id)
+);

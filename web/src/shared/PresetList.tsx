@@ -1,0 +1,44 @@
+/** Presets to choose from: what each is for, and what a minute of it weighs. */
+import Box from "@mui/material/Box";
+import { useQuery } from "@tanstack/react-query";
+import { api, type PresetItem } from "../api/client";
+import { keys } from "../api/live";
+import { sizeText } from "./words";
+
+interface Props {
+  /** Ids of the chosen ones. */
+  chosen: string[];
+  onChoose: (item: PresetItem) => void;
+  onTake?: () => void;
+}
+
+export function PresetList({ chosen, onChoose, onTake }: Props) {
+  const { data: presets } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
+  return (
+    <Box role="listbox" aria-label="Presets" sx={{ flex: 1, overflow: "auto" }}>
+      {presets?.map((item) => {
+        const isChosen = chosen.includes(item.preset.id);
+        return (
+          <Box
+            key={item.preset.id}
+            component="button"
+            role="option"
+            aria-selected={isChosen}
+            data-preset={item.preset.id}
+            onClick={() => { onChoose(item); }}
+            onDoubleClick={onTake}
+            sx={{ all: "unset", boxSizing: "border-box", display: "block", width: "100%", px: 1.25, py: 0.75, borderRadius: 1.5, cursor: "pointer", borderLeft: 3, borderColor: isChosen ? "primary.main" : "transparent", bgcolor: isChosen ? "action.selected" : undefined, "&:hover": { bgcolor: "action.hover" }, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main", outlineOffset: -2 } }}
+          >
+            <Box sx={{ display: "flex", justifyContent: "space-between", gap: 2 }}>
+              <Box sx={{ fontWeight: 600 }}>{item.preset.name}</Box>
+              <Box sx={{ color: "text.secondary", fontSize: 12, whiteSpace: "nowrap" }}>
+                {item.headline} · {sizeText(item.bytes_per_minute)}/min
+              </Box>
+            </Box>
+            <Box sx={{ color: "text.secondary", fontSize: 12 }}>{item.preset.use_when}</Box>
+          </Box>
+        );
+      })}
+    </Box>
+  );
+}

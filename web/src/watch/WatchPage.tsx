@@ -1,0 +1,99 @@
+/** Watch folders, each a channel through which files flow. */
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Dialog from "@mui/material/Dialog";
+import DialogActions from "@mui/material/DialogActions";
+import DialogContent from "@mui/material/DialogContent";
+import DialogTitle from "@mui/material/DialogTitle";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type WatchFolder } from "../api/client";
+import { keys } from "../api/live";
+import { useActions } from "../shared/actions";
+import { Bar, Key } from "../shared/Bar";
+import { useTell } from "../shared/messages";
+import { plural, sizeText } from "../shared/words";
+import { Channel } from "./Channel";
+import { WatchDialog } from "./WatchDialog";
+
+/** A file that settles is told by the second. */
+const WHILE_SETTLING = 1000;
+
+interface Question {
+  folder: WatchFolder;
+  files: number;
+  bytes: number;
+}
+
+export default function WatchPage() {
+  const settles = (folders: WatchFolder[] | undefined) => folders?.some((folder) => folder.stages.some((stage) => stage.state === "settling"));
+  const { data: folders } = useQuery({ queryKey: keys.watch, queryFn: api.watchFolders, staleTime: 0, refetchInterval: (query) => (settles(query.state.data) ? WHILE_SETTLING : false) });
+  const [edited, setEdited] = useState<WatchFolder | "new" | null>(null);
+  const [asked, setAsked] = useState<Question | null>(null);
+  const [going, setGoing] = useState<WatchFolder | null>(null);
+  const { refuse } = useTell();
+  const add = () => {
+    setEdited("new");
+  };
+  useActions([{ name: "New watch folder", key: "n", run: add }]);
+  const switchOver = async (folder: WatchFolder) => {
+    try {
+      if (folder.is_on) {
+        await api.switchWatch(folder.id, "off");
+        return;
+      }
+      const inside = await api.insideWatch(folder.id);
+      if (inside.files > 0) setAsked({ folder, ...inside });
+      else await api.switchWatch(folder.id, "on", null);
+    } catch (error) {
+      refuse(error);
+    }
+  };
+  const answer = (present: "take" | "leave") => {
+    if (asked) api.switchWatch(asked.folder.id, "on", present).catch(refuse);
+    setAsked(null);
+  };
+  const on = folders?.filter((folder) => folder.is_on).length ?? 0;
+  return (
+    <>
+      <Bar title="Watch" detail={folders && `${plural(folders.length, "folder")}, ${String(on)} on`}>
+        <Button variant="contained" onClick={add}>
+          New watch folder<Key onAccent>N</Key>
+        </Button>
+      </Bar>
+      <Box sx={{ flex: 1, overflow: "auto", p: 2, display: "flex", flexDirection: "column", gap: 1.5 }}>
+        {folders?.length === 0 && (
+          <Box sx={{ m: "auto", maxWidth: 460, textAlign: "center", color: "text.secondary" }}>
+            <p>A watch folder is one that works by itself: what is copied into it waits until the copy is whole, and becomes the outputs you set.</p>
+            <Button variant="contained" onClick={add}>Set up the first</Button>
+          </Box>
+        )}
+        {folders?.map((folder) => (
+          <Channel key={folder.id} folder={folder} onSwitch={() => void switchOver(folder)} onChange={() => { setEdited(folder); }} onRemove={() => { setGoing(folder); }} />
+        ))}
+      </Box>
+      {edited && <WatchDialog folder={edited === "new" ? null : edited} onClose={() => { setEdited(null); }} />}
+      {asked && (
+        <Dialog open onClose={() => { setAsked(null); }}>
+          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{plural(asked.files, "file")} {asked.files === 1 ? "is" : "are"} in “{asked.folder.name}” already</DialogTitle>
+          <DialogContent>They weigh {sizeText(asked.bytes)}. Shall outputs be made of them too, or only of what arrives from now on?</DialogContent>
+          <DialogActions sx={{ px: 3, pb: 2 }}>
+            <Button color="inherit" onClick={() => { setAsked(null); }}>Stay off</Button>
+            <Button variant="outlined" onClick={() => { answer("leave"); }} data-testid="present-leave">Only what arrives</Button>
+            <Button variant="contained" onClick={() => { answer("take"); }} data-testid="present-take">These too</Button>
+          </DialogActions>
+        </Dialog>
+      )}
+      {going && (
+        <Dialog open onClose={() => { setGoing(null); }}>
+          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Remove the watch folder “{going.name}”?</DialogTitle>
+          <DialogContent>Files in it, outputs and what is in the queue stay. What is remembered of its files goes: a new watch folder there would ask about them again.</DialogContent>
+          <DialogActions sx={{ px: 3, pb: 2 }}>
+            <Button color="inherit" onClick={() => { setGoing(null); }}>Keep it</Button>
+            <Button color="error" variant="outlined" onClick={() => { api.removeWatchFolder(going.id).catch(refuse); setGoing(null); }}>Remove</Button>
+          </DialogActions>
+        </Dialog>
+      )}
+    </>
+  );
+}
