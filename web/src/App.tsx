@@ -87,8 +87,8 @@ export function App() {
     <ThemeProvider theme={theme}>
       <CssBaseline enableColorScheme />
       <LookContext value={{ look, change }}>
+        <Commands>
         <Messages>
-          <Commands>
           <Box sx={{ display: "flex", height: "100vh" }}>
             <Rail />
             <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
@@ -106,8 +106,8 @@ export function App() {
               </Suspense>
             </Box>
           </Box>
-          </Commands>
         </Messages>
+        </Commands>
       </LookContext>
     </ThemeProvider>
   );

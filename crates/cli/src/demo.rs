@@ -52,7 +52,32 @@ pub(crate) async fn seed(address: &str, state: &Path) -> Result<(), Problem> {
             matches!(cell["run"]["state"].as_str(), Some("done" | "failed")) || !cell["refusal"].is_null()
         })
     })
-    .await
+    .await?;
+    watch_arrivals(&api, state, &media, &outputs).await
+}
+
+/// A watch folder with a file from before, two that arrive, and one that is none.
+async fn watch_arrivals(api: &Api<'_>, state: &Path, media: &Path, outputs: &str) -> Result<(), Problem> {
+    let arrivals = state.join("demo").join("arrivals");
+    let put = |from: &str, to: &str| {
+        let to = arrivals.join(to);
+        to.parent().map_or(Ok(()), std::fs::create_dir_all)?;
+        std::fs::copy(media.join(from), to).map(drop)
+    };
+    let failed = |error: std::io::Error| Problem::from_io("the demo's arrivals could not be made", &error);
+    put("trailer_scope_v6.mp4", "trailer_scope_v5.mp4").map_err(failed)?;
+    let storage = api.storage("Arrivals", &arrivals).await?;
+    let presets: Vec<Option<Preset>> = ["review-small", "light-proxy"].into_iter().map(builtin).collect();
+    let wanted = json!({
+        "name": "Dailies of the kiln", "storage": storage, "folder": "", "presets": presets,
+        "destination_storage": outputs, "destination": "dailies", "settle_seconds": 5,
+    });
+    let made = api.post("/api/watch", &wanted).await?;
+    let id = made["id"].as_str().unwrap_or_default();
+    api.post(&format!("/api/watch/{id}/on"), &json!({ "present": "leave" })).await?;
+    put("card-C014/CLIPS/001/clip-0001.mov", "card-C015/CLIPS/001/clip-0001.mov").map_err(failed)?;
+    put("glaze-db_screen.mp4", "glaze-db_screen-2.mp4").map_err(failed)?;
+    std::fs::write(arrivals.join("camera-report.mov"), "Reel 15: cam B had no clock.\n").map_err(failed)
 }
 
 fn all(list: &Value, check: impl Fn(&Value) -> bool) -> bool {

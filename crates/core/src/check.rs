@@ -290,7 +290,7 @@ fn fact_lines(reading: &Reading) -> Vec<(&'static str, String)> {
         .sounds()
         .map(|(stream, sound)| {
             let language = stream.language.as_ref().map_or_else(String::new, |language| format!(" {language}"));
-            format!("{} {} {} kHz{language}", stream.codec, sound.layout, f64::from(sound.sample_rate) / 1e3)
+            format!("{} {} {} kHz{language}", stream.codec_words(), sound.layout, f64::from(sound.sample_rate) / 1e3)
         })
         .collect();
     let colour = picture.map_or_else(none, |(_, picture)| {
@@ -307,13 +307,7 @@ fn fact_lines(reading: &Reading) -> Vec<(&'static str, String)> {
         ("Duration", duration),
         ("Bit rate", reading.bit_rate.map_or_else(none, |rate| rate.to_string())),
         ("Timecode", reading.timecode.clone().unwrap_or_else(none)),
-        (
-            "Picture codec",
-            picture.map_or_else(none, |(stream, _)| match &stream.profile {
-                Some(profile) => format!("{} {profile}", stream.codec),
-                None => stream.codec.clone(),
-            }),
-        ),
+        ("Picture codec", picture.map_or_else(none, |(stream, _)| stream.codec_words())),
         ("Frame size", of_picture(|picture| format!("{}×{}", picture.width, picture.height))),
         ("Pixel aspect", of_picture(|picture| picture.pixel_aspect.to_string())),
         ("Pixel format", of_picture(|picture| picture.pixel_format.clone())),

@@ -76,6 +76,39 @@ pub struct Stream {
     pub content: Content,
 }
 
+impl Stream {
+    /// The codec's name in the trade, with its profile.
+    #[must_use]
+    pub fn codec_words(&self) -> String {
+        let name = match self.codec.as_str() {
+            "h264" => "H.264",
+            "hevc" => "HEVC",
+            "prores" => "ProRes",
+            "mpeg2video" => "MPEG-2",
+            "mpeg1video" => "MPEG-1",
+            "dvvideo" => "DV",
+            "dnxhd" => "DNxHD/DNxHR",
+            "av1" => "AV1",
+            "vp8" => "VP8",
+            "vp9" => "VP9",
+            "mjpeg" => "Motion JPEG",
+            "aac" => "AAC",
+            "mp3" => "MP3",
+            "ac3" => "AC-3",
+            "opus" => "Opus",
+            "flac" => "FLAC",
+            codec if codec.starts_with("pcm_s16") => "PCM 16 bit",
+            codec if codec.starts_with("pcm_s24") => "PCM 24 bit",
+            codec if codec.starts_with("pcm_s32") => "PCM 32 bit",
+            codec => codec,
+        };
+        match self.profile.as_deref().filter(|profile| !name.contains(profile)) {
+            Some(profile) => format!("{name} {profile}"),
+            None => name.to_owned(),
+        }
+    }
+}
+
 /// What a stream holds.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case")]

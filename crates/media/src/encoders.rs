@@ -40,6 +40,24 @@ pub(crate) const fn muxer_options(container: Container) -> &'static [(&'static s
     }
 }
 
+/// What is handed to the libraries for a picture: for technical details and for comparisons.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LibrarySettings {
+    /// The filters between decoder and encoder, in the notation of libavfilter.
+    pub filters: String,
+    /// The encoder's name in libavcodec.
+    pub encoder: &'static str,
+    /// Its options.
+    pub options: Vec<(String, String)>,
+}
+
+/// What is handed to the libraries for a picture that is made in one pass.
+#[must_use]
+pub fn library_settings(plan: &PicturePlan) -> LibrarySettings {
+    let (encoder, options) = encoder_options(plan, Pass::Single, "", true);
+    LibrarySettings { filters: crate::filters::text(&plan.steps), encoder, options }
+}
+
 struct Options(Vec<(String, String)>);
 
 impl Options {
@@ -57,6 +75,26 @@ pub(crate) fn picture(
     first_pass: Option<String>,
     global_header: bool,
 ) -> Result<EncoderSettings, AvError> {
+    let (name, options) = encoder_options(plan, pass, notes, global_header);
+    Ok(EncoderSettings {
+        name,
+        kind: EncoderKind::Picture {
+            width: plan.width,
+            height: plan.height,
+            pixel_format: pixel_format_number(&plan.pixel_format)?,
+            pixel_aspect: plan.pixel_aspect,
+            rate: Some(plan.frame_rate.rate()),
+            colour: plan.colour.clone(),
+            fields: plan.field_order,
+        },
+        clock,
+        options,
+        first_pass,
+    })
+}
+
+/// The encoder's name and its options.
+fn encoder_options(plan: &PicturePlan, pass: Pass, notes: &str, global_header: bool) -> (&'static str, Vec<(String, String)>) {
     let mut options = Options(Vec::new());
     let mut flags = String::new();
     if global_header {
@@ -72,26 +110,13 @@ pub(crate) fn picture(
     if !flags.is_empty() {
         options.set("flags", flags);
     }
-    Ok(EncoderSettings {
-        name: match plan.codec {
-            PictureCodec::H264 => "libx264",
-            PictureCodec::Hevc => "libx265",
-            PictureCodec::Prores => "prores_ks",
-            PictureCodec::Mpeg2 => "mpeg2video",
-        },
-        kind: EncoderKind::Picture {
-            width: plan.width,
-            height: plan.height,
-            pixel_format: pixel_format_number(&plan.pixel_format)?,
-            pixel_aspect: plan.pixel_aspect,
-            rate: Some(plan.frame_rate.rate()),
-            colour: plan.colour.clone(),
-            fields: plan.field_order,
-        },
-        clock,
-        options: options.0,
-        first_pass,
-    })
+    let name = match plan.codec {
+        PictureCodec::H264 => "libx264",
+        PictureCodec::Hevc => "libx265",
+        PictureCodec::Prores => "prores_ks",
+        PictureCodec::Mpeg2 => "mpeg2video",
+    };
+    (name, options.0)
 }
 
 fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flags: &mut String) {

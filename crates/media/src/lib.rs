@@ -13,6 +13,7 @@ mod record;
 mod source;
 mod still;
 
+pub use encoders::{LibrarySettings, library_settings};
 pub use job::{Control, encode, remove_temporary_files};
 pub use measure::measure;
 pub use probe::probe;

@@ -157,6 +157,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
         match event {
             Event::Progress { progress, .. } => {
                 app.viewings.making().insert(name.clone(), Making::Underway(progress.fraction));
+                app.hub.tell(Change::Viewing { id: subject.id });
             }
             Event::Written { measured, .. } => {
                 let report = judge(&plan, &measured);

@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, BufReader};
 use std::os::unix::process::CommandExt;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -103,6 +104,34 @@ impl Browser {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
+    }
+
+    /// Presses keys wherever the page has its focus.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn press(&self, keys: impl Into<TypingData>) -> Outcome<()> {
+        Ok(self.window.active_element().await?.send_keys(keys).await?)
+    }
+
+    /// Drops files or folders of this machine onto the middle of what `css` finds, as from outside
+    /// the browser.
+    ///
+    /// # Errors
+    /// Where the browser refuses.
+    pub async fn drop_files(&self, css: &str, paths: &[&Path]) -> Outcome<()> {
+        let target = self.find(css).await?.rect().await?;
+        let (x, y) = (target.x + target.width / 2.0, target.y + target.height / 2.0);
+        let files: Vec<String> = paths.iter().map(|path| path.display().to_string()).collect();
+        let command = format!("{}/session/{}/goog/cdp/execute", self.driver_address, self.window.session_id());
+        for kind in ["dragEnter", "dragOver", "drop"] {
+            let event = serde_json::json!({
+                "type": kind, "x": x, "y": y, "data": { "items": [], "files": files, "dragOperationsMask": 1 },
+            });
+            let call = serde_json::json!({ "cmd": "Input.dispatchDragEvent", "params": event });
+            reqwest::Client::new().post(&command).json(&call).send().await?.error_for_status()?;
+        }
+        Ok(())
     }
 
     /// Errors that the page wrote to the browser's console.

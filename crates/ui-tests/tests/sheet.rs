@@ -1,5 +1,6 @@
 //! The main job through the real interface: from an empty sheet to checked files.
 
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use beryl_ui_tests::{Application, Browser, Outcome, make_clips};
@@ -32,7 +33,7 @@ async fn three_sources_and_three_deliverables_run_to_done() -> Outcome<()> {
     // Second gesture: deliverables, by key.
     for preset in ["review-small", "light-proxy", "sound-only"] {
         browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
-        browser.find("body").await?.send_keys("d").await?;
+        browser.press("d").await?;
         browser.find(&format!("[data-preset={preset}]")).await?.click().await?;
         browser.find("[data-testid=confirm-deliverable]").await?.click().await?;
     }
@@ -67,17 +68,22 @@ async fn three_sources_and_three_deliverables_run_to_done() -> Outcome<()> {
     let shown = beryl_core::units::ByteSize(total).to_string();
     assert!(weight.contains(&format!("→ {shown}")), "{weight} does not show {shown}");
 
-    // A finished output opens and plays in the page.
+    // A finished output opens beside its source, and both play: the source as a viewing copy.
     let done = browser.find("[role=gridcell][data-state=done]").await?;
     done.click().await?;
-    browser.find("[role=gridcell][data-chosen=true]").await?.send_keys(Key::Enter).await?;
-    browser.find("[data-testid=slip] video").await?;
-    let plays = "const video = document.querySelector('[data-testid=slip] video'); await video.play(); return video.videoWidth;";
-    let width = browser
-        .window
-        .execute_async(format!("const done = arguments[0]; (async () => {{ {plays} }})().then(done)"), vec![])
-        .await?;
-    assert!(width.json().as_u64().is_some_and(|width| width > 0), "the file does not play");
+    browser.find("[role=gridcell][data-cursor=true]").await?.send_keys(Key::Enter).await?;
+    for side in ["source", "output"] {
+        let video = format!("[data-testid=slip] video[data-of={side}]");
+        browser.find(&video).await?;
+        let plays = format!("const video = document.querySelector('{video}'); await video.play(); return video.videoWidth;");
+        let width = browser
+            .window
+            .execute_async(format!("const done = arguments[0]; (async () => {{ {plays} }})().then(done)"), vec![])
+            .await?;
+        assert!(width.json().as_u64().is_some_and(|width| width > 0), "the {side} does not play");
+    }
+    let differs = browser.window.find_all(By::Css("[data-testid=slip] tr[data-differs=true]")).await?.len();
+    assert!(differs >= 3, "only {differs} facts are marked as different");
     assert_eq!(browser.console_errors().await?, Vec::<String>::new());
     Ok(())
 }
@@ -86,34 +92,123 @@ fn text(value: &serde_json::Value) -> &str {
     value.as_str().unwrap_or_default()
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn cells_answer_to_keys() -> Outcome<()> {
-    let application = Application::start().await?;
+/// A sheet with one short source and these deliverables, open in a browser; answers both with its id.
+async fn open_sheet(application: &Application, presets: &[&str]) -> Outcome<(Browser, String)> {
     let media = application.folder("media")?;
     make_clips(&media, &["glaze-db_screen.mp4"], 1)?;
     let storage = application.add_storage("Media", &media).await?;
     let sheet = application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Keys" }))).await?;
-    let id = text(&sheet["id"]);
+    let id = text(&sheet["id"]).to_owned();
     application
         .call(Method::POST, &format!("/api/sheets/{id}/sources"), Some(json!({ "storage": storage, "paths": [""] })))
         .await?;
-    for preset in ["review-small", "sound-only"] {
+    for preset in presets {
         let preset = beryl_core::preset::builtin(preset).ok_or("no preset")?;
         application.call(Method::POST, &format!("/api/sheets/{id}/deliverables"), Some(json!({ "preset": preset }))).await?;
     }
     let browser = Browser::open(false).await?;
     browser.window.goto(&format!("{}/sheets/{id}", application.address())).await?;
-    browser.wait_for_count("[role=gridcell][data-state=idle]", 2, Duration::from_secs(30)).await?;
+    browser.wait_for_count("[role=gridcell][data-state=idle]", presets.len(), Duration::from_secs(30)).await?;
+    Ok((browser, id))
+}
+
+async fn cells(application: &Application, id: &str) -> Outcome<Vec<serde_json::Value>> {
+    let sheet = application.call(Method::GET, &format!("/api/sheets/{id}"), None).await?;
+    Ok(sheet["cells"].as_array().ok_or("no cells")?.clone())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cells_answer_to_keys() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["review-small", "sound-only"]).await?;
     browser.find("[role=gridcell][data-state=idle]").await?.click().await?;
-    browser.find("[data-chosen=true]").await?.send_keys(Key::Right + "").await?;
-    browser.find("[data-chosen=true]").await?.send_keys(" ").await?;
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Right + "").await?;
+    browser.find("[data-cursor=true]").await?.send_keys(" ").await?;
     browser.wait_for_count("[role=gridcell][data-state=off]", 1, Duration::from_secs(10)).await?;
-    browser.find("[data-chosen=true]").await?.send_keys(Key::Enter + "").await?;
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Enter + "").await?;
     let slip = browser.find("[data-testid=slip]").await?.text().await?;
     assert!(slip.contains("Sound only") && slip.contains("Switch on"), "{slip}");
     // What was switched off is so for everybody: the server knows.
-    let sheet = application.call(Method::GET, &format!("/api/sheets/{id}"), None).await?;
-    let enabled: Vec<_> = sheet["cells"].as_array().ok_or("no cells")?.iter().map(|cell| cell["enabled"].as_bool()).collect();
+    let enabled: Vec<_> = cells(&application, &id).await?.iter().map(|cell| cell["enabled"].as_bool()).collect();
     assert_eq!(enabled, [Some(true), Some(false)]);
+
+    // Shift and an arrow choose both; one palette reaches every action by name, `?` shows the keys.
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Shift + Key::Left).await?;
+    browser.wait_for_count("[role=gridcell][data-chosen=true]", 2, Duration::from_secs(10)).await?;
+    browser.press("?").await?;
+    let keys = browser.find("[data-testid=keys]").await?.text().await?;
+    assert!(keys.contains("Run the chosen outputs") && keys.contains("Ctrl + K"), "{keys}");
+    browser.press(Key::Escape + "").await?;
+    browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
+    browser.press(Key::Control + "k").await?;
+    browser.find("[data-testid=palette]").await?.send_keys("chosen switch" + Key::Enter).await?;
+    browser.wait_for_count("[role=gridcell][data-state=off]", 0, Duration::from_secs(10)).await?;
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
     Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["review-small", "web-720"]).await?;
+    let before = cells(&application, &id).await?;
+
+    // Another preset for one cell: its forecast is another one, and its corner is marked.
+    browser.find("[role=gridcell][data-state=idle]").await?.click().await?;
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Enter + "").await?;
+    browser.find("[data-testid=other-preset]").await?.click().await?;
+    browser.find("[data-preset=master-keeper]").await?.click().await?;
+    browser.find("[data-testid=confirm-preset]").await?.click().await?;
+    browser.wait_for_count("[role=gridcell] [data-own=true]", 1, Duration::from_secs(10)).await?;
+    let now = cells(&application, &id).await?;
+    assert!(now[0]["forecast"].as_u64() > before[0]["forecast"].as_u64(), "{}", now[0]);
+    assert_eq!(now[0]["overrides"]["name"], "Master keeper");
+    // Taken back, it is as it was.
+    browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
+    browser.press("u").await?;
+    browser.wait_for_count("[role=gridcell] [data-own=true]", 0, Duration::from_secs(10)).await?;
+    assert_eq!(cells(&application, &id).await?[0]["forecast"], before[0]["forecast"]);
+
+    // The whole column is chosen by its head, taken out, and comes back.
+    browser.find("[role=columnheader]:nth-of-type(3)").await?.click().await?;
+    let slip = browser.find("[data-testid=slip]").await?.text().await?;
+    assert!(slip.contains("Web 720") && slip.contains("Change the column"), "{slip}");
+    browser.find_text("Take it out").await?.click().await?;
+    browser.wait_for_count("[role=gridcell][data-state]", 1, Duration::from_secs(10)).await?;
+    browser.press("u").await?;
+    browser.wait_for_count("[role=gridcell][data-state]", 2, Duration::from_secs(10)).await?;
+    assert_eq!(cells(&application, &id).await?, before);
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_dropped_onto_the_page_become_sources() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["review-small"]).await?;
+    let desk = application.folder("desk")?;
+    make_clips(&desk, &["clip-0001.mov"], 1)?;
+    let card = std::fs::read_dir(&desk)?.next().ok_or("no clip")??.path();
+    std::fs::write(desk.join("loose.wav"), std::fs::read(first_file(&card)?)?)?;
+    // A folder and a file, dropped from outside the browser.
+    browser.drop_files("[data-testid=drop-area]", &[&card, &desk.join("loose.wav")]).await?;
+    browser.find("[data-testid=confirm-upload]").await?.click().await?;
+    browser.wait_for_count("[role=rowheader]", 3, Duration::from_secs(30)).await?;
+    browser.wait_for_count("[role=rowheader] img", 3, Duration::from_secs(30)).await?;
+    let copied = application.folder("media")?.join(card.file_name().ok_or("no name")?);
+    assert!(std::fs::read(first_file(&copied)?)? == std::fs::read(first_file(&card)?)?, "the copy differs");
+    let sheet = application.call(Method::GET, &format!("/api/sheets/{id}"), None).await?;
+    let names: Vec<_> = sheet["sources"].as_array().ok_or("no sources")?.iter().map(|row| text(&row["name"])).collect();
+    assert!(names.contains(&"loose.wav") && names.contains(&"clip-0001.mov"), "{names:?}");
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+/// The one file below a folder.
+fn first_file(folder: &Path) -> Outcome<PathBuf> {
+    let mut path = folder.to_path_buf();
+    while path.is_dir() {
+        path = std::fs::read_dir(&path)?.next().ok_or("an empty folder")??.path();
+    }
+    Ok(path)
 }

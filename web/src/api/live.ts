@@ -1,6 +1,6 @@
 /** Follows the server's events and keeps what is loaded up to date. */
 import type { QueryClient } from "@tanstack/react-query";
-import type { Change, Progress, QueueItem, Run, Sheet, StreamEvent } from "./client";
+import type { Change, Progress, Queue, Run, Sheet, SourceRow, StreamEvent } from "./client";
 
 export const keys = {
   sheets: ["sheets"] as const,
@@ -10,6 +10,7 @@ export const keys = {
   watchFiles: (id: string, state: string) => ["watch", id, state] as const,
   presets: ["presets"] as const,
   storages: ["storages"] as const,
+  viewing: (id: string) => ["viewing", id] as const,
   output: (source: string, deliverable: string) => ["output", source, deliverable] as const,
 };
 
@@ -27,10 +28,34 @@ export function withProgress(sheet: Sheet, id: string, progress: Progress): Shee
   return { ...sheet, cells };
 }
 
-/** The queue with one run changed. */
-function queueWith(items: QueueItem[], id: string, change: (run: Run) => Run): QueueItem[] {
-  return items.map((item) => (item.run.id === id ? { ...item, run: change(item.run) } : item));
+/** The sheet with one source as it is now; the row keeps the folder under which it stands here. */
+export function withSource(sheet: Sheet, source: SourceRow): Sheet {
+  if (!sheet.sources.some((row) => row.id === source.id)) return sheet;
+  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder } : row)) };
 }
+
+/** The queue with one run changed. */
+function queueWith(queue: Queue, id: string, change: (run: Run) => Run): Queue {
+  return { ...queue, items: queue.items.map((item) => (item.run.id === id ? { ...item, run: change(item.run) } : item)) };
+}
+
+/** Loads again what many events in a row make stale, once when they have passed. */
+class Later {
+  private readonly waiting = new Map<string, readonly string[]>();
+  private timer: ReturnType<typeof setTimeout> | undefined;
+
+  again(client: QueryClient, key: readonly string[]): void {
+    this.waiting.set(key.join(" "), key);
+    this.timer ??= setTimeout(() => {
+      this.timer = undefined;
+      const keys = [...this.waiting.values()];
+      this.waiting.clear();
+      for (const queryKey of keys) void client.invalidateQueries({ queryKey });
+    }, 500);
+  }
+}
+
+const later = new Later();
 
 /** Takes one change into everything that is loaded. */
 export function take(client: QueryClient, change: Change): void {
@@ -41,24 +66,34 @@ export function take(client: QueryClient, change: Change): void {
     case "run": {
       const { run } = change;
       eachSheet((sheet) => withRun(sheet, run));
-      void client.invalidateQueries({ queryKey: keys.queue });
+      later.again(client, keys.queue);
       if (run.deliverable) void client.invalidateQueries({ queryKey: keys.output(run.source, run.deliverable) });
       return;
     }
     case "progress": {
       const { id, progress } = change;
       eachSheet((sheet) => withProgress(sheet, id, progress));
-      client.setQueryData<QueueItem[]>(keys.queue, (items) => items && queueWith(items, id, (run) => ({ ...run, progress })));
+      client.setQueryData<Queue>(keys.queue, (queue) => queue && queueWith(queue, id, (run) => ({ ...run, progress })));
       return;
     }
-    case "source":
+    case "source": {
+      const { source } = change;
+      // The row is shown at once; what its cells will weigh is asked for when the reading has passed.
+      for (const [queryKey, sheet] of client.getQueriesData<Sheet>({ queryKey: ["sheet"] })) {
+        if (sheet?.sources.some((row) => row.id === source.id)) later.again(client, queryKey as string[]);
+      }
+      eachSheet((sheet) => withSource(sheet, source));
+      return;
+    }
+    case "viewing":
+      void client.invalidateQueries({ queryKey: keys.viewing(change.id) });
       return;
     case "sheet":
       void client.invalidateQueries({ queryKey: keys.sheet(change.id) });
       void client.invalidateQueries({ queryKey: keys.sheets });
       return;
     case "watch":
-      void client.invalidateQueries({ queryKey: keys.watch });
+      later.again(client, keys.watch);
       return;
     case "gap":
       void client.invalidateQueries();

@@ -15,7 +15,7 @@ export interface paths {
         /** Changes a column; what was made before stays as it is. */
         put: operations["change_deliverable"];
         post?: never;
-        /** Removes a column; what was made stays. */
+        /** Removes a column; what was made stays, and it can be restored. */
         delete: operations["remove_deliverable"];
         options?: never;
         head?: never;
@@ -118,10 +118,27 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything under way, and what ended last. */
+        /** Everything under way, what ended last, and when it will be done. */
         get: operations["queue"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/queue/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Moves waiting runs before another one, or to the end. */
+        post: operations["move_runs"];
         delete?: never;
         options?: never;
         head?: never;
@@ -162,7 +179,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/runs/{id}/priority": {
+    "/api/runs/{id}/viewing": {
         parameters: {
             query?: never;
             header?: never;
@@ -170,8 +187,25 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Moves a run before or behind others. */
-        put: operations["set_priority"];
+        put?: never;
+        /** From where a finished file can be played in the page. */
+        post: operations["run_viewing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/viewing-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The viewing copy of a finished file, once it is made. */
+        get: operations["run_copy"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -226,7 +260,7 @@ export interface paths {
         get: operations["sheet"];
         put?: never;
         post?: never;
-        /** Removes a sheet; what was made stays. */
+        /** Removes a sheet; what was made stays, and it can be restored. */
         delete: operations["remove_sheet"];
         options?: never;
         head?: never;
@@ -262,6 +296,23 @@ export interface paths {
         put?: never;
         /** Adds a column to a sheet. */
         post: operations["add_deliverable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a removal back: of the sheet, of rows, of columns, each to where it stood. */
+        post: operations["restore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -337,6 +388,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sources/{id}/viewing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * From where a source can be played in the page. Where browsers cannot play it, this begins to
+         *     make a small copy, and an event says when it is there.
+         */
+        post: operations["source_viewing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{id}/viewing-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The viewing copy of a source, once it is made. */
+        get: operations["source_copy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/storages": {
         parameters: {
             query?: never;
@@ -387,6 +475,47 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Announces a file of `Upload-Length` bytes. `Upload-Metadata` names its `storage` and its `path`
+         *     there; the address for its pieces is the answer's `Location`.
+         */
+        post: operations["create_upload"];
+        delete?: never;
+        /** What the server can do: the protocol's version and extensions. */
+        options: operations["upload_options"];
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has become of an upload. */
+        get: operations["upload_state"];
+        put?: never;
+        post?: never;
+        /** Gives up a file that has not come whole; what came of it goes. */
+        delete: operations["end_upload"];
+        options?: never;
+        /** How much of a file has come, in `Upload-Offset`. */
+        head: operations["upload_offset"];
+        /** The next piece, from `Upload-Offset` on. The last one gives the file its name. */
+        patch: operations["append_to_upload"];
         trace?: never;
     };
     "/api/watch": {
@@ -525,6 +654,23 @@ export interface components {
          * @description A rate of data in bits a second.
          */
         BitRate: number;
+        /** @description A job in its place along the clock. */
+        Block_String: {
+            /**
+             * Format: double
+             * @description Seconds from now.
+             */
+            end: number;
+            /** @description The engine slot, from 0. */
+            lane: number;
+            /** @description What is made. */
+            runs: string[];
+            /**
+             * Format: double
+             * @description Seconds from now; 0 for what is at work.
+             */
+            start: number;
+        };
         /**
          * Format: int64
          * @description A size in bytes.
@@ -560,8 +706,8 @@ export interface components {
              * @description Bytes it is expected to weigh.
              */
             forecast?: number | null;
-            /** @description Whether it has its own settings. */
-            own_settings: boolean;
+            /** @description Its own settings, a merge patch on the column's preset; nothing where it has none. */
+            overrides?: Record<string, never> | null;
             /** @description Why nothing can be made here. */
             refusal?: string | null;
             run?: components["schemas"]["RunView"] | null;
@@ -665,6 +811,14 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "watch";
+        } | {
+            /**
+             * Format: uuid
+             * @description The source or the run.
+             */
+            id: string;
+            /** @enum {string} */
+            kind: "viewing";
         } | {
             /** @enum {string} */
             kind: "gap";
@@ -883,6 +1037,16 @@ export interface components {
          * @example 4.1
          */
         Level: string;
+        /** @description A new place in the order. */
+        Move: {
+            /**
+             * Format: uuid
+             * @description The waiting run before which they go; left out, the end.
+             */
+            before?: string | null;
+            /** @description The runs to move, in their order. */
+            runs: string[];
+        };
         /** @description A name. */
         Name: {
             name: string;
@@ -1146,14 +1310,6 @@ export interface components {
             is_builtin: boolean;
             preset: components["schemas"]["Preset"];
         };
-        /** @description A place in the order. */
-        Priority: {
-            /**
-             * Format: int32
-             * @description Higher comes first; 0 is usual.
-             */
-            priority: number;
-        };
         /** @description What happened, to which file, why, and what to do next. */
         Problem: {
             /** @description What the library said, word for word, for those who maintain the program. */
@@ -1226,12 +1382,21 @@ export interface components {
             origin_name?: string | null;
             preset_name: string;
             run: components["schemas"]["RunView"];
+            source_name: string;
+        };
+        /** @description The queue and its forecast. */
+        QueueView: {
             /**
              * Format: double
-             * @description Seconds of the source.
+             * @description Seconds until everything that is not held is done; nothing where nothing is under way.
              */
-            seconds?: number | null;
-            source_name: string;
+            all_done_in?: number | null;
+            /** @description The jobs of the night in their places along the clock. */
+            blocks: components["schemas"]["Block_String"][];
+            /** @description Everything under way in the order in which it is worked on, and then what ended last. */
+            items: components["schemas"]["QueueItem"][];
+            /** @description How many engine slots there are. */
+            lanes: number;
         };
         /** @description What was queued. */
         Queued: {
@@ -1300,6 +1465,11 @@ export interface components {
             /** @description The timecode of the first frame as written in the file. */
             timecode?: string | null;
         };
+        /** @description What was removed and is to come back. */
+        Removed: {
+            deliverables?: string[];
+            sources?: string[];
+        };
         /** @description An action on some runs. */
         Request: {
             action: components["schemas"]["Action"];
@@ -1346,7 +1516,7 @@ export interface components {
         };
         /** @description Settings of the house. */
         Settings: {
-            /** @description Jobs that run at the same time, 1 to 64; counts from the next start. */
+            /** @description Jobs that run at the same time, 1 to 64. */
             engine_slots: number;
         };
         /** @description A sheet in the list of all. */
@@ -1680,6 +1850,46 @@ export interface components {
         TakeFiles: {
             paths: components["schemas"]["StoragePath"][];
         };
+        /** @description A file that comes or has come. */
+        UploadView: {
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description Bytes of the whole.
+             */
+            length: number;
+            /**
+             * Format: int64
+             * @description Bytes that have come.
+             */
+            offset: number;
+            path?: components["schemas"]["StoragePath"] | null;
+            /** Format: uuid */
+            storage: string;
+        };
+        /** @description Whether something can be played in the page. */
+        Viewing: {
+            /** @description Whether it is a copy. */
+            is_copy: boolean;
+            /** @enum {string} */
+            state: "ready";
+            /** @description Where. */
+            url: string;
+        } | {
+            /**
+             * Format: double
+             * @description The part that is made, 0 to 1.
+             */
+            fraction: number;
+            /** @enum {string} */
+            state: "making";
+        } | {
+            /** @description Why. */
+            problem: components["schemas"]["Problem"];
+            /** @enum {string} */
+            state: "failed";
+        };
         /** @description A file in a watch folder, and why it is where it is. */
         WatchFileView: {
             /** @description Its path below the watched folder. */
@@ -1918,7 +2128,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["QueueItem"][];
+                    "application/json": components["schemas"]["QueueView"];
+                };
+            };
+        };
+    };
+    move_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acted"];
                 };
             };
         };
@@ -1967,7 +2200,7 @@ export interface operations {
             };
         };
     };
-    set_priority: {
+    run_viewing: {
         parameters: {
             query?: never;
             header?: never;
@@ -1976,17 +2209,36 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Priority"];
-            };
-        };
+        requestBody?: never;
         responses: {
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Viewing"];
+                };
+            };
+        };
+    };
+    run_copy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
             };
         };
     };
@@ -2185,6 +2437,29 @@ export interface operations {
             };
         };
     };
+    restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Removed"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     run_cells: {
         parameters: {
             query?: never;
@@ -2300,6 +2575,48 @@ export interface operations {
             };
         };
     };
+    source_viewing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Viewing"];
+                };
+            };
+        };
+    };
+    source_copy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+        };
+    };
     storages: {
         parameters: {
             query?: never;
@@ -2382,6 +2699,122 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Entry"][];
                 };
+            };
+        };
+    };
+    create_upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    upload_options: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    upload_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadView"];
+                };
+            };
+        };
+    };
+    end_upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    upload_offset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    append_to_upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/offset+octet-stream": number[];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -10,6 +10,7 @@ import { api } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
 import { type Look, LookContext } from "../shared/look";
+import { canNotify } from "../shared/notices";
 import { useTell } from "../shared/messages";
 import { sizeText } from "../shared/words";
 
@@ -21,6 +22,7 @@ export default function SettingsPage() {
         <Storages />
         <Slots />
         <LookChoice />
+        <Notices />
       </Box>
     </>
   );
@@ -84,7 +86,7 @@ function Slots() {
       .saveSettings({ engine_slots: slots })
       .then(async () => {
         await client.invalidateQueries({ queryKey: ["settings"] });
-        tell("Saved; it counts from the next start.");
+        tell("Saved: it counts from now on.");
       })
       .catch(refuse);
   };
@@ -104,6 +106,20 @@ function LookChoice() {
         <ToggleButton value="dark">Night</ToggleButton>
         <ToggleButton value="system">As the system</ToggleButton>
       </ToggleButtonGroup>
+    </Part>
+  );
+}
+
+function Notices() {
+  const [permission, setPermission] = useState(canNotify);
+  const words = { granted: "The browser tells you.", denied: "This browser was told not to; its own settings for this page change that.", default: "", unknown: "This browser has no notices." };
+  return (
+    <Part title="Notices" about="When the last file of a sheet is done, the browser can tell, also while another window is in front.">
+      {permission === "default" ? (
+        <Button variant="outlined" onClick={() => { void Notification.requestPermission().then(setPermission); }}>Tell me when a sheet is done</Button>
+      ) : (
+        words[permission]
+      )}
     </Part>
   );
 }

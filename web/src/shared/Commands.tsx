@@ -22,13 +22,14 @@ export function Commands({ children }: { children: ReactNode }) {
   const [open, setOpen] = useState<"palette" | "keys" | null>(null);
   useEffect(() => {
     const press = (event: globalThis.KeyboardEvent) => {
-      const inDialog = (event.target as HTMLElement).closest("[role=dialog]") !== null;
+      const at = event.target instanceof Element ? event.target : document.body;
+      const inDialog = at.closest("[role=dialog]") !== null;
       if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k" && !inDialog) {
         event.preventDefault();
         setOpen("palette");
         return;
       }
-      const typing = (event.target as HTMLElement).closest("input, textarea, select, [role=combobox], [role=listbox], [role=menu]");
+      const typing = at.closest("input, textarea, select, [role=combobox], [role=listbox], [role=menu]");
       if (event.ctrlKey || event.metaKey || event.altKey || typing || inDialog) return;
       if (event.key === "?") setOpen("keys");
       else {

@@ -35,8 +35,8 @@ export function spanText(seconds: number): string {
 }
 
 /** The clock at which something ends, as 03:40. */
-export function clockText(at: Date): string {
-  return at.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hour12: false });
+export function clockText(at: Date, seconds = false): string {
+  return at.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", ...(seconds && { second: "2-digit" }), hour12: false });
 }
 
 export function plural(count: number, noun: string): string {
@@ -60,4 +60,19 @@ export function stateWord(state: RunState): string {
 /** Whether something still happens to the run. */
 export function isOpen(run: Run | null | undefined): run is Run {
   return run != null && (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking");
+}
+
+/** A position as HH:MM:SS:FF at a whole or broken frame rate, counted without dropping. */
+export function timecodeText(seconds: number, rate: number): string {
+  const whole = Math.max(1, Math.round(rate));
+  const frames = Math.round(Math.max(0, seconds) * rate);
+  const two = (value: number) => String(Math.floor(value)).padStart(2, "0");
+  const full = Math.floor(frames / whole);
+  return `${two(full / 3600)}:${two((full / 60) % 60)}:${two(full % 60)}:${two(frames % whole)}`;
+}
+
+/** An exact fraction such as 30000/1001 as a number. */
+export function fraction(text: string): number {
+  const [above = "0", below = "1"] = text.split("/");
+  return Number(above) / Number(below);
 }

@@ -1,40 +1,55 @@
-/** A new column: a preset, a destination, a name. */
+/** A column, new or changed: a preset, a destination, a name. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
-import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Deliverable, type PresetItem } from "../api/client";
+import { api, type Deliverable, type Preset, type PresetItem } from "../api/client";
 import { keys } from "../api/live";
+import { ClashField } from "../shared/ClashField";
 import { useTell } from "../shared/messages";
-import { sizeText } from "../shared/words";
+import { type Place, PlaceField } from "../shared/PlaceField";
+import { PresetList } from "../shared/PresetList";
+import { remember, remembered } from "../shared/remembered";
 
-const BESIDE = "beside";
+/** Under this name the last destination is kept. */
+const LAST_PLACE = "deliverable.place";
 
-export function DeliverableDialog({ sheet, onClose }: { sheet: string; onClose: () => void }) {
-  const { data: presets } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
-  const { data: storages } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
-  const [chosen, setChosen] = useState<PresetItem | null>(null);
-  const [storage, setStorage] = useState(BESIDE);
-  const [folder, setFolder] = useState("");
-  const [pattern, setPattern] = useState("{source}_{preset}");
-  const [clash, setClash] = useState<Deliverable["clash"]>("number");
-  const { refuse } = useTell();
+interface Props {
+  sheet: string;
+  /** The column to change; nothing for a new one. */
+  column: Deliverable | null;
+  onClose: () => void;
+}
+
+export function DeliverableDialog({ sheet, column, onClose }: Props) {
+  const [preset, setPreset] = useState<Preset | null>(column?.preset ?? null);
+  const [place, setPlace] = useState<Place>(() => (column ? { storage: column.storage ?? null, folder: column.folder } : remembered<Place>(LAST_PLACE, { storage: null, folder: "" })));
+  const [pattern, setPattern] = useState(column?.name_pattern ?? "{source}_{preset}");
+  const [clash, setClash] = useState<Deliverable["clash"]>(column?.clash ?? "number");
+  const { refuse, tell } = useTell();
   const client = useQueryClient();
 
   const choose = (item: PresetItem) => {
-    setChosen(item);
-    setPattern(item.preset.name_pattern ?? "{source}_{preset}");
+    setPreset(item.preset);
+    if (!column) setPattern(item.preset.name_pattern ?? "{source}_{preset}");
   };
-  const add = async () => {
-    if (!chosen) return;
+  const save = async () => {
+    if (!preset) return;
+    const wanted = { preset, storage: place.storage, folder: place.folder, name_pattern: pattern, clash };
     try {
-      await api.addDeliverable(sheet, { preset: chosen.preset, storage: storage === BESIDE ? null : storage, folder, name_pattern: pattern, clash });
+      if (column) {
+        const before = { preset: column.preset, storage: column.storage ?? null, folder: column.folder, name_pattern: column.name_pattern, clash: column.clash };
+        await api.changeDeliverable(column.id, wanted);
+        tell(`“${preset.name}” is changed; what it made before stays.`, () => api.changeDeliverable(column.id, before));
+      } else {
+        await api.addDeliverable(sheet, wanted);
+        remember(LAST_PLACE, place);
+      }
       await client.invalidateQueries({ queryKey: keys.sheet(sheet) });
       onClose();
     } catch (error) {
@@ -43,50 +58,19 @@ export function DeliverableDialog({ sheet, onClose }: { sheet: string; onClose: 
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Add a deliverable</DialogTitle>
+      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{column ? `Change “${column.preset.name}”` : "Add a deliverable"}</DialogTitle>
       <DialogContent sx={{ display: "flex", gap: 3, height: 430 }}>
-        <Box role="listbox" aria-label="Presets" sx={{ flex: 1, overflow: "auto" }}>
-          {presets?.map((item) => (
-            <Box
-              key={item.preset.id}
-              component="button"
-              role="option"
-              aria-selected={item === chosen}
-              data-preset={item.preset.id}
-              onClick={() => { choose(item); }}
-              onDoubleClick={() => void add()}
-              sx={{ all: "unset", boxSizing: "border-box", display: "block", width: "100%", px: 1.25, py: 0.75, borderRadius: 1.5, cursor: "pointer", bgcolor: item === chosen ? "action.selected" : undefined, "&:hover": { bgcolor: "action.hover" }, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main", outlineOffset: -2 } }}
-            >
-              <Box sx={{ display: "flex", justifyContent: "space-between", gap: 2 }}>
-                <Box sx={{ fontWeight: 600 }}>{item.preset.name}</Box>
-                <Box sx={{ color: "text.secondary", fontSize: 12, whiteSpace: "nowrap" }}>
-                  {item.headline} · {sizeText(item.bytes_per_minute)}/min
-                </Box>
-              </Box>
-              <Box sx={{ color: "text.secondary", fontSize: 12 }}>{item.preset.use_when}</Box>
-            </Box>
-          ))}
-        </Box>
+        <PresetList chosen={preset ? [preset.id] : []} onChoose={choose} onTake={() => void save()} />
         <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
-          <TextField select size="small" label="Where it goes" value={storage} onChange={(event) => { setStorage(event.target.value); }}>
-            <MenuItem value={BESIDE}>beside its source</MenuItem>
-            {storages?.map((one) => (
-              <MenuItem key={one.id} value={one.id}>{one.name}</MenuItem>
-            ))}
-          </TextField>
-          <TextField size="small" label="Folder there" value={folder} disabled={storage === BESIDE} onChange={(event) => { setFolder(event.target.value); }} placeholder="such as web" />
-          <TextField size="small" label="Name" value={pattern} onChange={(event) => { setPattern(event.target.value); }} helperText={`Such as ${example(pattern, chosen)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`} />
-          <TextField select size="small" label="If the name is taken" value={clash} onChange={(event) => { setClash(event.target.value as Deliverable["clash"]); }}>
-            <MenuItem value="number">number the new file</MenuItem>
-            <MenuItem value="skip">leave the new file out</MenuItem>
-            <MenuItem value="replace">replace the old file</MenuItem>
-          </TextField>
+          <PlaceField mayBeBeside label="Where it goes" place={place} onChange={setPlace} />
+          <TextField size="small" label="Name" value={pattern} onChange={(event) => { setPattern(event.target.value); }} helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`} />
+          <ClashField clash={clash} onChange={setClash} />
         </Box>
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
         <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={!chosen} onClick={() => void add()} data-testid="confirm-deliverable">
-          Add {chosen?.preset.name}
+        <Button variant="contained" disabled={!preset} onClick={() => void save()} data-testid="confirm-deliverable">
+          {column ? "Save" : `Add ${preset?.name ?? ""}`}
         </Button>
       </DialogActions>
     </Dialog>
@@ -94,17 +78,17 @@ export function DeliverableDialog({ sheet, onClose }: { sheet: string; onClose: 
 }
 
 /** What a pattern makes of an invented source; the server makes the real names. */
-function example(pattern: string, item: PresetItem | null): string {
+function example(pattern: string, preset: Preset | null): string {
   const fields: Record<string, string> = {
     source: "kiln-07_firing_cam-a",
     folder: "card-C014",
-    preset: item?.preset.id ?? "web-1080",
+    preset: preset?.id ?? "web-1080",
     width: "1920",
     height: "1080",
-    codec: item?.preset.picture?.codec ?? "pcm",
+    codec: preset?.picture?.codec ?? "pcm",
     rate: "25",
     date: new Date().toISOString().slice(0, 10),
     counter: "001",
   };
-  return `${pattern.replace(/\{(\w+)\}/g, (all, field: string) => fields[field] ?? all)}.${item?.preset.container ?? "mp4"}`;
+  return `${pattern.replace(/\{(\w+)\}/g, (all, field: string) => fields[field] ?? all)}.${preset?.container ?? "mp4"}`;
 }

@@ -2,13 +2,14 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useEffect, useMemo, useRef } from "react";
+import { type KeyboardEvent, memo, type MouseEvent, useCallback, useEffect, useMemo, useRef } from "react";
 import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client";
 import { Facet, type FacetState } from "../shared/Facet";
 import { ClipSign } from "../shared/icons";
 import { MONO } from "../shared/theme";
 import { changeText, sizeText, spanText, stateWord } from "../shared/words";
-import { isWanted, totals } from "./totals";
+import { everything, extended, idOf, moved, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
+import { isWanted, sums, totals } from "./totals";
 
 const ROW = 46;
 const HEAD = 74;
@@ -17,39 +18,53 @@ const SUM = 110;
 
 interface Props {
   sheet: Sheet;
-  chosen: CellKey | null;
-  onChoose: (cell: CellKey) => void;
-  onOpen: (cell: CellKey) => void;
-  onToggle: (cells: Cell[]) => void;
+  selection: Selection | null;
+  onSelect: (selection: Selection | null) => void;
+  onOpen: () => void;
+  onToggle: () => void;
   onAdd: (what: "sources" | "deliverable") => void;
 }
 
-export function Matrix({ sheet, chosen, onChoose, onOpen, onToggle, onAdd }: Props) {
+const STEPS: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
+
+export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: Props) {
   const scroller = useRef<HTMLDivElement>(null);
   const columns = sheet.deliverables.length;
   // The table is filled row by row, so a cell is found by counting.
   const rows = useVirtualizer({ count: sheet.sources.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 8, paddingStart: HEAD });
   const template = `${String(NAME)}px repeat(${String(Math.max(columns, 1))}, minmax(132px, 1fr)) ${String(SUM)}px`;
-  const columnTotals = useMemo(() => sheet.deliverables.map((column) => totals(sheet, (cell) => cell.deliverable === column.id)), [sheet]);
+  const sum = useMemo(() => sums(sheet), [sheet]);
   const all = useMemo(() => totals(sheet), [sheet]);
-  const row = chosen ? sheet.sources.findIndex((source) => source.id === chosen.source) : -1;
-  const column = chosen ? sheet.deliverables.findIndex((deliverable) => deliverable.id === chosen.deliverable) : -1;
+  const cursor = selection ? idOf(selection.cursor) : "";
+  const row = selection ? sheet.sources.findIndex((source) => source.id === selection.cursor.source) : -1;
 
   useEffect(() => {
     if (row >= 0) rows.scrollToIndex(row);
-    scroller.current?.querySelector<HTMLElement>("[data-chosen=true]")?.focus({ preventScroll: true });
-  }, [row, column, rows]);
+    if (!document.activeElement?.closest("[data-testid=slip], input, [role=dialog]")) scroller.current?.querySelector<HTMLElement>("[data-cursor=true]")?.focus({ preventScroll: true });
+  }, [row, cursor, rows]);
+
+  // Cells keep one callback for good, so that only those that change are drawn again.
+  const latest = useRef({ sheet, selection, onSelect, onOpen });
+  useEffect(() => {
+    latest.current = { sheet, selection, onSelect, onOpen };
+  });
+  const pick = useCallback((cell: CellKey, event: MouseEvent) => {
+    const { sheet, selection, onSelect } = latest.current;
+    if (event.shiftKey) onSelect(extended(sheet, selection, cell));
+    else if (event.ctrlKey || event.metaKey) onSelect(toggled(selection, cell));
+    else onSelect(only(cell));
+  }, []);
+  const open = useCallback((cell: CellKey) => {
+    latest.current.onSelect(only(cell));
+    latest.current.onOpen();
+  }, []);
 
   const press = (event: KeyboardEvent) => {
-    const step: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
-    const move = step[event.key];
-    const cell = sheet.cells[row * columns + column];
-    if (move) {
-      const source = sheet.sources[Math.min(Math.max(row + move[0], 0), sheet.sources.length - 1)];
-      const deliverable = sheet.deliverables[Math.min(Math.max(column + move[1], 0), columns - 1)];
-      if (source && deliverable) onChoose({ source: source.id, deliverable: deliverable.id });
-    } else if (event.key === " " && cell) onToggle([cell]);
-    else if (event.key === "Enter" && cell) onOpen(cell);
+    const step = STEPS[event.key];
+    if (step) onSelect(moved(sheet, selection, step[0], step[1], event.shiftKey));
+    else if (event.key === " " && selection) onToggle();
+    else if (event.key === "Enter" && selection) onOpen();
+    else if (event.key.toLowerCase() === "a" && (event.ctrlKey || event.metaKey)) onSelect(everything(sheet));
     else return;
     event.preventDefault();
   };
@@ -66,11 +81,11 @@ export function Matrix({ sheet, chosen, onChoose, onOpen, onToggle, onAdd }: Pro
     <Box ref={scroller} role="grid" aria-label={sheet.name} tabIndex={0} onKeyDown={press} sx={{ flex: 1, minWidth: 0, overflow: "auto", "&:focus-visible": { outline: "none" } }}>
       <Box sx={{ position: "relative", height: rows.getTotalSize() + ROW, minWidth: NAME + columns * 132 + SUM }}>
         <Box role="row" sx={{ display: "grid", gridTemplateColumns: template, height: HEAD, position: "sticky", top: 0, zIndex: 2, bgcolor: "background.paper", borderBottom: 1, borderColor: "divider" }}>
-          <HeadCell>
+          <HeadCell label="Choose all cells" onPick={() => { onSelect(everything(sheet)); }}>
             <Box sx={{ mt: "auto", color: "text.secondary" }}>Source</Box>
           </HeadCell>
           {sheet.deliverables.map((deliverable) => (
-            <ColumnHead key={deliverable.id} deliverable={deliverable} />
+            <ColumnHead key={deliverable.id} deliverable={deliverable} onPick={() => { onSelect(wholeColumn(sheet, deliverable.id)); }} onOpen={onOpen} />
           ))}
           {columns === 0 && (
             <HeadCell>
@@ -89,20 +104,21 @@ export function Matrix({ sheet, chosen, onChoose, onOpen, onToggle, onAdd }: Pro
           const cells = sheet.cells.slice(item.index * columns, (item.index + 1) * columns);
           return (
             <Box key={source.id} role="row" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", top: item.start, left: 0, right: 0, borderBottom: 1, borderColor: "divider" }}>
-              <Source source={source} />
-              {cells.map((cell, place) => (
-                <OutputCell key={cell.deliverable} cell={cell} size={source.size ?? 0} isChosen={item.index === row && place === column} onChoose={onChoose} onOpen={onOpen} />
-              ))}
+              <Source source={source} onPick={() => { onSelect(wholeRow(sheet, source.id)); }} onOpen={onOpen} />
+              {cells.map((cell) => {
+                const id = idOf(cell);
+                return <OutputCell key={cell.deliverable} cell={cell} size={source.size ?? 0} isChosen={selection?.cells.has(id) ?? false} isCursor={id === cursor} onPick={pick} onOpen={open} />;
+              })}
               {columns === 0 && <Box />}
               <Box role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1, display: "flex", alignItems: "center", color: "text.secondary" }}>
-                {sizeText(totals(sheet, (cell) => cell.source === source.id).after)}
+                {sizeText(sum.rows[item.index]?.after ?? 0)}
               </Box>
             </Box>
           );
         })}
         <Box role="row" data-testid="column-totals" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", bottom: 0, left: 0, right: 0, bgcolor: "background.paper" }}>
           <Box sx={{ px: 1.25, display: "flex", alignItems: "center", color: "text.secondary" }}>Column</Box>
-          {columnTotals.map((sum, place) => (
+          {sum.columns.map((sum, place) => (
             <Box key={sheet.deliverables[place]?.id} role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1.25, display: "flex", alignItems: "center" }}>
               {sizeText(sum.after)}
             </Box>
@@ -117,9 +133,16 @@ export function Matrix({ sheet, chosen, onChoose, onOpen, onToggle, onAdd }: Pro
   );
 }
 
-function HeadCell({ children }: { children: React.ReactNode }) {
+interface HeadProps {
+  children: React.ReactNode;
+  label?: string;
+  onPick?: () => void;
+  onOpen?: () => void;
+}
+
+function HeadCell({ children, label, onPick, onOpen }: HeadProps) {
   return (
-    <Box role="columnheader" sx={{ display: "flex", flexDirection: "column", px: 1.25, py: 1, borderLeft: 1, borderColor: "divider", minWidth: 0, "&:first-of-type": { borderLeft: 0 } }}>
+    <Box role="columnheader" title={label} onClick={onPick} onDoubleClick={onOpen} sx={{ display: "flex", flexDirection: "column", px: 1.25, py: 1, borderLeft: 1, borderColor: "divider", minWidth: 0, cursor: onPick ? "pointer" : undefined, "&:hover": onPick ? { bgcolor: "action.hover" } : {}, "&:first-of-type": { borderLeft: 0 } }}>
       {children}
     </Box>
   );
@@ -127,9 +150,9 @@ function HeadCell({ children }: { children: React.ReactNode }) {
 
 const clipped = { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } as const;
 
-function ColumnHead({ deliverable }: { deliverable: Deliverable }) {
+function ColumnHead({ deliverable, onPick, onOpen }: { deliverable: Deliverable; onPick: () => void; onOpen: () => void }) {
   return (
-    <HeadCell>
+    <HeadCell label={`${deliverable.preset.name}: choose its cells; double-click for its settings`} onPick={onPick} onOpen={onOpen}>
       <Box sx={{ fontWeight: 700, ...clipped }}>{deliverable.preset.name}</Box>
       <Box sx={{ fontSize: 12, color: "text.secondary", ...clipped }}>{deliverable.headline}</Box>
       <Box sx={{ fontSize: 12, color: "text.secondary", display: "flex", justifyContent: "space-between", gap: 1 }}>
@@ -140,10 +163,10 @@ function ColumnHead({ deliverable }: { deliverable: Deliverable }) {
   );
 }
 
-const Source = memo(function Source({ source }: { source: SourceRow }) {
+const Source = memo(function Source({ source, onPick, onOpen }: { source: SourceRow; onPick: () => void; onOpen: () => void }) {
   const name = source.folder ? `${source.folder}/${source.name}` : source.name;
   return (
-    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : name} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper" }}>
+    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : name} onClick={onPick} onDoubleClick={onOpen} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper", cursor: "pointer", "&:hover": { bgcolor: "action.hover" } }}>
       <Box sx={{ width: 56, height: 32, flex: "none", borderRadius: 0.75, overflow: "hidden", bgcolor: "action.selected", display: "grid", placeItems: "center", color: "text.secondary" }}>
         {source.has_thumbnail ? <img src={`/api/sources/${source.id}/thumbnail`} alt="" width={56} height={32} style={{ objectFit: "cover" }} /> : <ClipSign />}
       </Box>
@@ -199,23 +222,26 @@ interface CellProps {
   cell: Cell;
   size: number;
   isChosen: boolean;
-  onChoose: (cell: CellKey) => void;
+  isCursor: boolean;
+  onPick: (cell: CellKey, event: MouseEvent) => void;
   onOpen: (cell: CellKey) => void;
 }
 
-const OutputCell = memo(function OutputCell({ cell, size, isChosen, onChoose, onOpen }: CellProps) {
+const OutputCell = memo(function OutputCell({ cell, size, isChosen, isCursor, onPick, onOpen }: CellProps) {
   const look = lookOf(cell, size);
   const key = { source: cell.source, deliverable: cell.deliverable };
+  const ownPreset = typeof cell.overrides?.name === "string" ? cell.overrides.name : null;
   return (
     <Box
       role="gridcell"
-      tabIndex={isChosen ? 0 : -1}
+      tabIndex={isCursor ? 0 : -1}
       data-chosen={isChosen}
+      data-cursor={isCursor}
       data-state={look.state}
       aria-selected={isChosen}
       aria-label={`${look.head}, ${look.detail}`}
       title={look.detail}
-      onClick={() => { onChoose(key); }}
+      onClick={(event) => { onPick(key, event); }}
       onDoubleClick={() => { onOpen(key); }}
       sx={{
         position: "relative",
@@ -225,10 +251,11 @@ const OutputCell = memo(function OutputCell({ cell, size, isChosen, onChoose, on
         px: 1.25,
         minWidth: 0,
         cursor: "default",
+        userSelect: "none",
         borderLeft: 1,
         borderColor: "divider",
         bgcolor: isChosen ? "action.selected" : undefined,
-        outline: isChosen ? "2px solid" : "none",
+        outline: isCursor ? "2px solid" : "none",
         outlineColor: "primary.main",
         outlineOffset: -2,
         "&:hover": { bgcolor: "background.paper" },
@@ -239,7 +266,7 @@ const OutputCell = memo(function OutputCell({ cell, size, isChosen, onChoose, on
         <Box sx={{ fontWeight: 600, color: look.tone === "error.main" ? look.tone : look.state === "off" ? "text.secondary" : "text.primary", ...clipped }}>{look.head}</Box>
         <Box sx={{ fontSize: 12, color: look.tone === "error.main" ? "text.secondary" : look.tone, ...clipped }}>{look.detail}</Box>
       </Box>
-      {cell.own_settings && <Box title="has its own settings" sx={{ position: "absolute", top: 0, right: 0, borderTop: "9px solid", borderTopColor: "primary.main", borderLeft: "9px solid transparent" }} />}
+      {cell.overrides && <Box title={ownPreset ? `made as ${ownPreset}` : "has its own settings"} data-own={true} sx={{ position: "absolute", top: 0, right: 0, borderTop: "9px solid", borderTopColor: "primary.main", borderLeft: "9px solid transparent" }} />}
     </Box>
   );
 });

@@ -5,6 +5,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { api, type SheetItem } from "../api/client";
 import { keys } from "../api/live";
+import { useActions } from "../shared/actions";
 import { Bar } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
@@ -22,8 +23,9 @@ export function SheetsPage() {
       refuse(error);
     }
   };
+  useActions([{ name: "New sheet", key: "n", run: () => void begin() }]);
   const action = (
-    <Button variant="contained" onClick={() => void begin()}>
+    <Button variant="contained" onClick={() => void begin()} title="New sheet (N)">
       New sheet
     </Button>
   );

@@ -1,138 +1,103 @@
-/** The slip: the plan of the chosen output in sentences, and what came out. */
+/** The slip: what is done with the chosen outputs and why, and what came out. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
-import { api, type Cell, type CellKey, type Output, type Sheet } from "../api/client";
-import { keys } from "../api/live";
+import { useState } from "react";
+import type { Cell, Deliverable, Sheet } from "../api/client";
 import { Facet } from "../shared/Facet";
-import { useTell } from "../shared/messages";
-import { changeText, isOpen, sizeText, stateWord } from "../shared/words";
+import { changeText, isOpen, plural, sizeText } from "../shared/words";
+import { CellSlip } from "./CellSlip";
+import { Heading, Line } from "./SlipParts";
+import { OtherPreset } from "./OtherPreset";
+import { OwnSettings } from "./OwnSettings";
+import type { Shape } from "./selection";
+import { totals } from "./totals";
+import type { SheetWork } from "./work";
 
 interface Props {
   sheet: Sheet;
-  cell: CellKey;
+  shape: Shape;
+  cells: Cell[];
+  work: SheetWork;
   onClose: () => void;
-  onRun: (cells: CellKey[]) => void;
-  onToggle: (cells: Cell[]) => void;
+  onChangeColumn: (column: Deliverable) => void;
 }
 
-const SUBJECTS: Record<string, string> = { frame_rate: "Frame rate" };
-
-function subject(word: string): string {
-  return SUBJECTS[word] ?? word.charAt(0).toUpperCase() + word.slice(1);
-}
-
-export function Slip({ sheet, cell: key, onClose, onRun, onToggle }: Props) {
-  const { data: output, refetch } = useQuery({ queryKey: keys.output(key.source, key.deliverable), queryFn: () => api.output(key), staleTime: 0 });
-  const { refuse } = useTell();
-  const source = sheet.sources.find((source) => source.id === key.source);
-  const deliverable = sheet.deliverables.find((deliverable) => deliverable.id === key.deliverable);
-  const cell = sheet.cells.find((cell) => cell.source === key.source && cell.deliverable === key.deliverable);
-  const state = cell?.run?.state;
-  useEffect(() => {
-    void refetch();
-  }, [state, refetch]);
-  if (!source || !deliverable || !cell) return null;
-  const { run } = cell;
-  const act = (action: "pause" | "resume" | "cancel") => {
-    if (run) api.act(action, [run.id]).catch(refuse);
-  };
+export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Props) {
+  const [open, setOpen] = useState<"own" | "preset" | null>(null);
+  const isDone = shape.kind === "cell" && shape.cell.run?.state === "done";
+  const source = shape.kind === "row" ? sheet.sources.find((row) => row.id === shape.source) : shape.kind === "cell" ? sheet.sources.find((row) => row.id === shape.cell.source) : undefined;
+  const column = shape.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : shape.kind === "cell" ? sheet.deliverables.find((one) => one.id === shape.cell.deliverable) : undefined;
+  const sum = totals(sheet, cells);
+  const title = shape.kind === "row" ? source?.name : shape.kind === "several" ? plural(cells.length, "output") : column?.preset.name;
+  const below = shape.kind === "cell" ? `of ${source?.name ?? ""}` : shape.kind === "row" ? source?.summary : shape.kind === "column" ? column?.headline : "chosen";
+  const state = shape.kind === "cell" ? (shape.cell.run?.state ?? (shape.cell.enabled ? "idle" : "off")) : sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : "idle";
   return (
-    <Box component="aside" aria-label="Plan of the chosen output" data-testid="slip" sx={{ width: 400, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", p: 2 }}>
+    <Box component="aside" aria-label="What is done with the chosen outputs" data-testid="slip" sx={{ width: isDone ? 560 : 400, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", p: 2 }}>
       <Box sx={{ display: "flex", alignItems: "flex-start", gap: 1.25 }}>
-        <Facet state={state ?? (cell.enabled ? "idle" : "off")} fraction={run?.progress?.fraction ?? 0} size={28} />
+        <Facet state={state} fraction={shape.kind === "cell" ? (shape.cell.run?.progress?.fraction ?? 0) : sum.fraction} size={28} />
         <Box sx={{ minWidth: 0, flex: 1 }}>
-          <Box sx={{ fontWeight: 700, fontSize: 15 }}>{deliverable.preset.name}</Box>
-          <Box sx={{ color: "text.secondary", overflowWrap: "anywhere" }}>of {source.name}</Box>
+          <Box sx={{ fontWeight: 700, fontSize: 15, overflowWrap: "anywhere" }}>{title}</Box>
+          <Box sx={{ color: "text.secondary", overflowWrap: "anywhere" }}>{below}</Box>
         </Box>
-        <Button color="inherit" onClick={onClose} aria-label="Close the slip">
+        <Button color="inherit" onClick={onClose} aria-label="Close the slip" title="Close the slip (Esc)">
           Close
         </Button>
       </Box>
-      <Box sx={{ display: "flex", gap: 1, my: 1.5 }}>
-        {!isOpen(run) && output?.plan && (
-          <Button variant="outlined" onClick={() => { onRun([key]); }}>
-            {run ? "Run again" : "Run this one"}
-          </Button>
-        )}
-        {run && isOpen(run) && (run.state === "paused" ? <Button variant="outlined" onClick={() => { act("resume"); }}>Go on</Button> : <Button variant="outlined" onClick={() => { act("pause"); }}>Hold</Button>)}
-        {run && isOpen(run) && <Button variant="outlined" color="inherit" onClick={() => { act("cancel"); }}>Cancel</Button>}
-        <Button color="inherit" onClick={() => { onToggle([cell]); }}>{cell.enabled ? "Switch off" : "Switch on"}</Button>
-      </Box>
-      {run?.problem && (
-        <Box sx={{ border: 1, borderColor: "error.main", borderRadius: 2, p: 1.25, mb: 1.5 }}>
-          <Box sx={{ fontWeight: 600 }}>{run.problem.what}</Box>
-          <Box>Why: {run.problem.why}.</Box>
-          <Box sx={{ color: "text.secondary" }}>{run.problem.next}</Box>
-          {run.problem.details && (
-            <Box component="details" sx={{ color: "text.secondary", fontSize: 12, overflowWrap: "anywhere" }}>
-              <summary>technical details</summary>
-              {run.problem.details}
-            </Box>
-          )}
-        </Box>
-      )}
-      {output && <Made output={output} sourceSize={source.size ?? 0} />}
-      {output?.refusal && <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>}
-      {output?.plan && (
+      <Actions cells={cells} work={work} onOwn={() => { setOpen("own"); }} onPreset={() => { setOpen("preset"); }} />
+      {shape.kind === "cell" && source && column ? (
+        <CellSlip cell={shape.cell} source={source} column={column} />
+      ) : (
         <>
-          <Heading>What is done, and why</Heading>
-          {output.plan.decisions.map((decision, place) => (
-            <Box key={place} sx={{ mb: 0.9 }}>
-              <Box component="span" sx={{ fontWeight: 600 }}>{subject(decision.subject)}</Box>
-              {decision.origin === "editor" && <Box component="span" sx={{ color: "primary.main" }}> your own setting</Box>}
-              <Box component="span">: {decision.what}, </Box>
-              <Box component="span" sx={{ color: "text.secondary" }}>because {decision.because}.</Box>
-            </Box>
-          ))}
-          <Heading>Forecast</Heading>
-          <Box>
-            {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound {sizeText(output.plan.forecast.sound)}, container {sizeText(output.plan.forecast.overhead)}
-          </Box>
-          <Box sx={{ color: "text.secondary" }}>
-            {output.plan.forecast.certainty === "rated" ? "From the rates: within a few percent." : "From a model of such material: it may be off by half."}
-          </Box>
-          <Heading>Name</Heading>
-          <Box sx={{ overflowWrap: "anywhere" }}>
-            {deliverable.storage ? `${deliverable.folder}/` : ""}
-            {output.name}
+          <Heading>Together</Heading>
+          <Line name="Files">{`${String(sum.done)} of ${String(sum.wanted)} made${sum.failed > 0 ? `, ${String(sum.failed)} failed` : ""}${cells.length > sum.wanted ? `, ${String(cells.length - sum.wanted)} not wanted or not possible` : ""}`}</Line>
+          <Line name="Weight">{`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}${sum.before > 0 ? `, ${changeText(sum.before, sum.after)}` : ""}`}</Line>
+          {sum.done > 0 && <Line name="Foretold">{sizeText(sum.expected)}</Line>}
+        </>
+      )}
+      {shape.kind === "column" && column && (
+        <>
+          <Heading>The column</Heading>
+          <Line name="Frame">{column.frame}</Line>
+          <Line name="Goes to">{column.storage ? `${column.folder || "the storage itself"}` : "beside each source"}</Line>
+          <Line name="Name">{column.name_pattern}</Line>
+          <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
+            <Button variant="outlined" color="inherit" onClick={() => { onChangeColumn(column); }}>Change the column</Button>
+            <Button color="inherit" onClick={() => { work.removeColumn(column.id, column.preset.name); onClose(); }}>Take it out</Button>
           </Box>
         </>
       )}
+      {shape.kind === "row" && source && (
+        <>
+          <Heading>The source</Heading>
+          <Line name="Length">{source.duration ?? "not known"}</Line>
+          <Line name="Weight">{source.size == null ? "not known" : sizeText(source.size)}</Line>
+          {source.folder && <Line name="Folder">{source.folder}</Line>}
+          {source.problem && <Line name="Fault">{`${source.problem.why}. ${source.problem.next}`}</Line>}
+          <Button color="inherit" sx={{ mt: 1 }} onClick={() => { work.removeSources([source.id]); onClose(); }}>Take it out</Button>
+        </>
+      )}
+      {open === "own" && <OwnSettings cells={cells} work={work} onClose={() => { setOpen(null); }} />}
+      {open === "preset" && <OtherPreset count={cells.length} onTake={(preset) => { work.usePreset(sheet, cells, preset); }} onClose={() => { setOpen(null); }} />}
     </Box>
   );
 }
 
-function Heading({ children }: { children: React.ReactNode }) {
-  return <Box component="h2" sx={{ fontSize: 12, fontWeight: 600, color: "text.secondary", mt: 2, mb: 0.75 }}>{children}</Box>;
-}
-
-/** What came out: the check, and both facts side by side. */
-function Made({ output, sourceSize }: { output: Output; sourceSize: number }) {
-  const { run, report, comparison } = output;
-  if (run?.state !== "done" || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
+function Actions({ cells, work, onOwn, onPreset }: { cells: Cell[]; work: SheetWork; onOwn: () => void; onPreset: () => void }) {
+  const open = cells.filter((cell) => isOpen(cell.run));
+  const idle = cells.filter((cell) => !isOpen(cell.run) && cell.forecast != null);
+  const ended = cells.filter((cell) => cell.run?.state === "failed" || cell.run?.state === "cancelled");
+  const count = (some: Cell[], word: string) => (cells.length > 1 ? `${word} ${String(some.length)}` : word);
+  const again = idle.length > 0 && idle.every((cell) => cell.run?.state === "done");
   return (
-    <>
-      <Box sx={{ fontSize: 22, fontWeight: 700 }}>
-        {sizeText(sourceSize)} → {sizeText(run.size ?? 0)} <Box component="span" sx={{ color: "success.main" }}>{changeText(sourceSize, run.size ?? 0)}</Box>
-      </Box>
-      <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path} · all {report.items.length} points of its plan checked
-      </Box>
-      <Box component="video" controls preload="metadata" src={`/api/runs/${run.id}/media`} sx={{ width: "100%", maxHeight: 210, bgcolor: "#000", borderRadius: 1 }} />
-      <Heading>Source and output</Heading>
-      <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12, "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" } }}>
-        <tbody>
-          {comparison.map((item) => (
-            <Box component="tr" key={item.what} sx={{ color: item.passed ? "text.secondary" : "text.primary" }}>
-              <td>{item.what}</td>
-              <td>{item.expected}</td>
-              <Box component="td" sx={{ fontWeight: item.passed ? 400 : 700 }}>{item.found}</Box>
-            </Box>
-          ))}
-        </tbody>
-      </Box>
-    </>
+    <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, my: 1.5 }}>
+      {idle.length > 0 && <Button variant="outlined" onClick={() => { work.run(idle); }}>{count(idle, again ? "Run again" : "Run")}</Button>}
+      {ended.length > 0 && <Button variant="outlined" onClick={() => { work.act("retry", ended); }}>{count(ended, "Retry")}</Button>}
+      {open.some((cell) => cell.run?.state === "paused") && <Button variant="outlined" onClick={() => { work.act("resume", open.filter((cell) => cell.run?.state === "paused")); }}>Go on</Button>}
+      {open.some((cell) => cell.run?.state !== "paused") && <Button variant="outlined" onClick={() => { work.act("pause", open.filter((cell) => cell.run?.state !== "paused")); }}>Hold</Button>}
+      {open.length > 0 && <Button variant="outlined" color="inherit" onClick={() => { work.act("cancel", open); }}>Cancel</Button>}
+      <Button color="inherit" onClick={() => { work.toggle(cells); }} title="Switch on or off (Space)">{cells.every((cell) => cell.enabled) ? "Switch off" : "Switch on"}</Button>
+      <Button color="inherit" onClick={onOwn} data-testid="own-settings">Own settings</Button>
+      <Button color="inherit" onClick={onPreset} data-testid="other-preset">Another preset</Button>
+    </Box>
   );
 }

@@ -15,13 +15,22 @@ import { api, type Entry } from "../api/client";
 import { keys } from "../api/live";
 import { ClipSign, FolderSign } from "../shared/icons";
 import { useTell } from "../shared/messages";
+import type { Place } from "../shared/PlaceField";
+import { remember, remembered } from "../shared/remembered";
 import { plural, sizeText } from "../shared/words";
+
+const LAST_PLACE = "sources.place";
 
 export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () => void }) {
   const { data: storages } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
-  const [picked, setPicked] = useState<string | null>(null);
-  const storage = picked ?? storages?.[0]?.id ?? "";
-  const [folder, setFolder] = useState("");
+  const [picked, setPicked] = useState(() => remembered<Place>(LAST_PLACE, { storage: null, folder: "" }));
+  // A storage that was forgotten meanwhile: the first one is as good as any.
+  const isKnown = storages?.some((one) => one.id === picked.storage);
+  const storage = (isKnown ? picked.storage : storages?.[0]?.id) ?? "";
+  const folder = isKnown ? picked.folder : "";
+  const setFolder = (folder: string) => {
+    setPicked({ storage, folder });
+  };
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const { data: entries, error } = useQuery({ queryKey: ["entries", storage, folder], queryFn: () => api.entries(storage, folder), enabled: storage !== "", staleTime: 0 });
   const { tell, refuse } = useTell();
@@ -36,6 +45,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
     try {
       const { added, found } = await api.addSources(sheet, storage, [...chosen]);
       tell(added === found ? `${plural(added, "source")} added.` : `${plural(added, "source")} added; ${String(found - added)} stood here already.`);
+      remember(LAST_PLACE, { storage, folder });
       await client.invalidateQueries({ queryKey: keys.sheet(sheet) });
       onClose();
     } catch (error) {
@@ -50,7 +60,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
       <DialogTitle sx={{ fontSize: 16, fontWeight: 700, display: "flex", alignItems: "center", gap: 2 }}>
         Add sources
         {storages && storages.length > 0 && (
-          <Select size="small" value={storage} onChange={(event) => { setPicked(event.target.value); setFolder(""); setChosen(new Set()); }} inputProps={{ "aria-label": "Storage" }}>
+          <Select size="small" value={storage} onChange={(event) => { setPicked({ storage: event.target.value, folder: "" }); setChosen(new Set()); }} inputProps={{ "aria-label": "Storage" }}>
             {storages.map((one) => (
               <MenuItem key={one.id} value={one.id}>{one.name}</MenuItem>
             ))}

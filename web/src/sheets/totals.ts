@@ -13,13 +13,13 @@ export interface Totals {
   before: number;
   /** Bytes made, and expected for the rest. */
   after: number;
+  /** Bytes that were expected for all. */
+  expected: number;
   /** Seconds of work left, where runs tell. */
   left: number;
   /** Part of the whole that is done, 0 to 1. */
   fraction: number;
 }
-
-const NOTHING: Totals = { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, before: 0, after: 0, left: 0, fraction: 0 };
 
 /** Whether a file is or will be made in the cell. */
 export function isWanted(cell: Cell): boolean {
@@ -32,35 +32,53 @@ export function weight(cell: Cell): number {
   return cell.forecast ?? 0;
 }
 
-function add(totals: Totals, cell: Cell, sourceSize: number): Totals {
-  if (!isWanted(cell)) return totals;
+function nothing(): Totals {
+  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
+}
+
+function add(totals: Totals, cell: Cell, sourceSize: number): void {
+  if (!isWanted(cell)) return;
   const state = cell.run?.state;
-  const fraction = state === "done" ? 1 : (cell.run?.progress?.fraction ?? 0);
-  return {
-    wanted: totals.wanted + 1,
-    done: totals.done + (state === "done" ? 1 : 0),
-    working: totals.working + (state === "running" || state === "checking" ? 1 : 0),
-    waiting: totals.waiting + (state === "waiting" ? 1 : 0),
-    held: totals.held + (state === "paused" ? 1 : 0),
-    failed: totals.failed + (state === "failed" ? 1 : 0),
-    before: totals.before + sourceSize,
-    after: totals.after + weight(cell),
-    left: Math.max(totals.left, state === "running" ? (cell.run?.progress?.remaining ?? 0) : 0),
-    fraction: totals.fraction + (state === "running" || state === "done" ? fraction : 0),
-  };
+  totals.wanted += 1;
+  if (state === "done") totals.done += 1;
+  if (state === "running" || state === "checking") totals.working += 1;
+  if (state === "waiting") totals.waiting += 1;
+  if (state === "paused") totals.held += 1;
+  if (state === "failed") totals.failed += 1;
+  totals.before += sourceSize;
+  totals.after += weight(cell);
+  totals.expected += cell.forecast ?? 0;
+  if (state === "running") totals.left = Math.max(totals.left, cell.run?.progress?.remaining ?? 0);
+  if (state === "done") totals.fraction += 1;
+  else if (state === "running" || state === "checking") totals.fraction += cell.run?.progress?.fraction ?? 0;
 }
 
-/** Sums over the cells for which `which` holds. */
-export function totals(sheet: Sheet, which: (cell: Cell) => boolean = () => true): Totals {
+function finished(totals: Totals): Totals {
+  return { ...totals, fraction: totals.wanted > 0 ? totals.fraction / totals.wanted : 0 };
+}
+
+/** Sums over some cells of a sheet. */
+export function totals(sheet: Sheet, cells: Cell[] = sheet.cells): Totals {
   const sizes = new Map(sheet.sources.map((source) => [source.id, source.size ?? 0]));
-  const sum = sheet.cells.filter(which).reduce((sum, cell) => add(sum, cell, sizes.get(cell.source) ?? 0), NOTHING);
-  return { ...sum, fraction: sum.wanted > 0 ? sum.fraction / sum.wanted : 0 };
+  const sum = nothing();
+  for (const cell of cells) add(sum, cell, sizes.get(cell.source) ?? 0);
+  return finished(sum);
 }
 
-/** Cells that “Run” would queue: wanted, not made, not under way. */
-export function runnable(sheet: Sheet): Cell[] {
-  return sheet.cells.filter((cell) => {
-    const state = cell.run?.state;
-    return isWanted(cell) && cell.forecast != null && (state === undefined || state === "failed" || state === "cancelled");
+/** Sums of every row and every column, in their order: one walk over all cells. */
+export function sums(sheet: Sheet): { rows: Totals[]; columns: Totals[] } {
+  const rows = sheet.sources.map(nothing);
+  const columns = sheet.deliverables.map(nothing);
+  sheet.cells.forEach((cell, place) => {
+    const row = Math.floor(place / columns.length);
+    const size = sheet.sources[row]?.size ?? 0;
+    for (const sum of [rows[row], columns[place % columns.length]]) if (sum) add(sum, cell, size);
   });
+  return { rows: rows.map(finished), columns: columns.map(finished) };
+}
+
+/** Whether “Run” would queue the cell: wanted, not made, not under way. */
+export function isRunnable(cell: Cell): boolean {
+  const state = cell.run?.state;
+  return isWanted(cell) && cell.forecast != null && (state === undefined || state === "failed" || state === "cancelled");
 }

@@ -100,7 +100,7 @@ function StageBox({ stage, word, facet, isFirst, isOpen, onOpen }: StageProps) {
       data-stage={word}
       data-count={stage?.count ?? 0}
       onClick={onOpen}
-      sx={{ all: "unset", boxSizing: "border-box", px: 2, py: 1, minHeight: 104, minWidth: 0, borderLeft: isFirst ? 0 : 1, borderColor: "divider", bgcolor: isOpen ? "action.selected" : undefined, cursor: stage ? "pointer" : "default", "&:hover": stage ? { bgcolor: "action.hover" } : {}, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main", outlineOffset: -2 } }}
+      sx={{ all: "unset", boxSizing: "border-box", display: "flex", flexDirection: "column", justifyContent: "flex-start", px: 2, py: 1, minHeight: 104, minWidth: 0, borderLeft: isFirst ? 0 : 1, borderColor: "divider", bgcolor: isOpen ? "action.selected" : undefined, cursor: stage ? "pointer" : "default", "&:hover": stage ? { bgcolor: "action.hover" } : {}, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main", outlineOffset: -2 } }}
     >
       <Box sx={{ display: "flex", alignItems: "center", gap: 1, mb: 0.5 }}>
         <Facet state={stage ? facet : "idle"} fraction={0.5} />

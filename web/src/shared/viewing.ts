@@ -1,0 +1,8 @@
+/** From where a source or a finished file plays in the page. */
+import { useQuery } from "@tanstack/react-query";
+import { api, type Viewing } from "../api/client";
+import { keys } from "../api/live";
+
+export function useViewing(of: "sources" | "runs", id: string): Viewing | undefined {
+  return useQuery({ queryKey: keys.viewing(id), queryFn: () => api.viewing(of, id), retry: false }).data;
+}

@@ -1,0 +1,108 @@
+/** One output: its plan in sentences with reasons, and once it is made, itself beside its source. */
+import Box from "@mui/material/Box";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { api, type Cell, type Deliverable, type Output, type Reading, type SourceRow } from "../api/client";
+import { keys } from "../api/live";
+import { changeText, fraction, sizeText, stateWord } from "../shared/words";
+import { Pair } from "./Pair";
+import { Heading } from "./SlipParts";
+
+const SUBJECTS: Record<string, string> = { frame_rate: "Frame rate" };
+const USUAL_RATE = 25;
+
+function subject(word: string): string {
+  return SUBJECTS[word] ?? word.charAt(0).toUpperCase() + word.slice(1);
+}
+
+function rateOf(reading: Reading | null | undefined): number {
+  for (const stream of reading?.streams ?? []) {
+    if (stream.content.kind === "picture" && stream.content.frame_rate) return fraction(stream.content.frame_rate);
+  }
+  return USUAL_RATE;
+}
+
+export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceRow; column: Deliverable }) {
+  const { data: output, refetch } = useQuery({ queryKey: keys.output(cell.source, cell.deliverable), queryFn: () => api.output(cell), staleTime: 0 });
+  const { run } = cell;
+  const state = run?.state;
+  useEffect(() => {
+    void refetch();
+  }, [state, refetch]);
+  return (
+    <>
+      {run?.problem && (
+        <Box sx={{ border: 1, borderColor: "error.main", borderRadius: 2, p: 1.25, mb: 1.5 }}>
+          <Box sx={{ fontWeight: 600 }}>{run.problem.what}</Box>
+          <Box>Why: {run.problem.why}.</Box>
+          <Box sx={{ color: "text.secondary" }}>{run.problem.next}</Box>
+          {run.problem.details && (
+            <Box component="details" sx={{ color: "text.secondary", fontSize: 12, overflowWrap: "anywhere" }}>
+              <summary>technical details</summary>
+              {run.problem.details}
+            </Box>
+          )}
+        </Box>
+      )}
+      {output && <Made output={output} source={source} />}
+      {output?.refusal && <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>}
+      {output?.plan && (
+        <>
+          <Heading>What is done, and why</Heading>
+          {output.plan.decisions.map((decision, place) => (
+            <Box key={place} sx={{ mb: 0.9 }}>
+              <Box component="span" sx={{ fontWeight: 600 }}>{subject(decision.subject)}</Box>
+              {decision.origin === "editor" && <Box component="span" sx={{ color: "primary.main" }}> your own setting</Box>}
+              <Box component="span">: {decision.what}, </Box>
+              <Box component="span" sx={{ color: "text.secondary" }}>because {decision.because}.</Box>
+            </Box>
+          ))}
+          <Heading>Forecast</Heading>
+          <Box>
+            {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound {sizeText(output.plan.forecast.sound)}, container {sizeText(output.plan.forecast.overhead)}
+          </Box>
+          <Box sx={{ color: "text.secondary" }}>
+            {output.plan.forecast.certainty === "rated" ? "From the rates: within a few percent." : "From a model of such material: it may be off by half."}
+          </Box>
+          <Heading>Name</Heading>
+          <Box sx={{ overflowWrap: "anywhere" }}>
+            {column.storage && column.folder ? `${column.folder}/` : ""}
+            {output.name}
+          </Box>
+        </>
+      )}
+    </>
+  );
+}
+
+/** What came out: the check, both files to play, and both facts side by side. */
+function Made({ output, source }: { output: Output; source: SourceRow }) {
+  const { run, report, comparison } = output;
+  if (run?.state !== "done" || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
+  const before = source.size ?? 0;
+  const after = run.size ?? 0;
+  const foretold = output.plan?.forecast.size;
+  return (
+    <>
+      <Box sx={{ fontSize: 22, fontWeight: 700 }}>
+        {sizeText(before)} → {sizeText(after)} <Box component="span" sx={{ color: "success.main" }}>{changeText(before, after)}</Box>
+      </Box>
+      <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
+        {run.path} · all {report.items.length} points of its plan checked{foretold != null && ` · foretold ${sizeText(foretold)}`}
+      </Box>
+      <Pair source={run.source} run={run.id} rate={rateOf(output.source)} />
+      <Heading>Source and output, what differs in bold</Heading>
+      <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12, "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" } }}>
+        <tbody>
+          {comparison.map((item) => (
+            <Box component="tr" key={item.what} data-differs={!item.passed} sx={{ color: item.passed ? "text.secondary" : "text.primary" }}>
+              <td>{item.what}</td>
+              <td>{item.expected}</td>
+              <Box component="td" sx={{ fontWeight: item.passed ? 400 : 700 }}>{item.found}</Box>
+            </Box>
+          ))}
+        </tbody>
+      </Box>
+    </>
+  );
+}

@@ -1,0 +1,112 @@
+/** What can be done with the cells of a sheet: shown at once, told to the server, taken back. */
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { api, type Cell, type CellKey, type Preset, type Sheet } from "../api/client";
+import { keys } from "../api/live";
+import { useTell } from "../shared/messages";
+import { isOpen, plural } from "../shared/words";
+import { type Patch, patchAfter, patchToPreset } from "./overrides";
+import { idOf } from "./selection";
+
+export type RunAction = "pause" | "resume" | "cancel" | "retry";
+
+function keysOf(cells: Cell[]): CellKey[] {
+  return cells.map(({ source, deliverable }) => ({ source, deliverable }));
+}
+
+/** Shows a change at once; the server's word comes after it. */
+function show(client: QueryClient, sheet: string, cells: Cell[], change: Partial<Cell>): void {
+  const ids = new Set(cells.map(idOf));
+  client.setQueryData<Sheet>(keys.sheet(sheet), (now) => now && { ...now, cells: now.cells.map((cell) => (ids.has(idOf(cell)) ? { ...cell, ...change } : cell)) });
+}
+
+/** Sets own settings that differ from cell to cell, those that are alike in one call. */
+async function setEach(sheet: string, wanted: [Cell, Patch][]): Promise<void> {
+  const alike = new Map<string, [Cell[], Patch]>();
+  for (const [cell, patch] of wanted) {
+    const text = JSON.stringify(patch);
+    const group = alike.get(text);
+    if (group) group[0].push(cell);
+    else alike.set(text, [[cell], patch]);
+  }
+  for (const [cells, overrides] of alike.values()) await api.setCells(sheet, keysOf(cells), { overrides });
+}
+
+export function useSheetWork(id: string) {
+  const client = useQueryClient();
+  const { tell, refuse } = useTell();
+  return useMemo(() => {
+    const again = () => client.invalidateQueries({ queryKey: keys.sheet(id) });
+    const attempt = (work: () => Promise<unknown>) => {
+      work().catch(async (error: unknown) => {
+        refuse(error);
+        await again();
+      });
+    };
+    const setOwn = (wanted: [Cell, Patch][], words: string) => {
+      const before = wanted.map(([cell]): [Cell, Patch] => [cell, cell.overrides ?? {}]);
+      attempt(async () => {
+        await setEach(id, wanted);
+        tell(words, () => setEach(id, before));
+        await again();
+        for (const [cell] of wanted) void client.invalidateQueries({ queryKey: keys.output(cell.source, cell.deliverable) });
+      });
+    };
+    return {
+      toggle: (cells: Cell[]) => {
+        if (cells.length === 0) return;
+        const enabled = !cells.every((cell) => cell.enabled);
+        const changed = cells.filter((cell) => cell.enabled !== enabled);
+        show(client, id, changed, { enabled });
+        attempt(async () => {
+          await api.setCells(id, keysOf(changed), { enabled });
+          if (changed.length > 1) tell(`${plural(changed.length, "output")} switched ${enabled ? "on" : "off"}.`, () => api.setCells(id, keysOf(changed), { enabled: !enabled }));
+        });
+      },
+      run: (cells?: Cell[]) => {
+        attempt(async () => {
+          const { runs, passed_over } = await api.run(id, cells && keysOf(cells));
+          const passed = passed_over > 0 ? ` ${plural(passed_over, "output")} cannot be made and ${passed_over === 1 ? "was" : "were"} passed over.` : "";
+          tell(runs.length === 0 ? `Nothing to run here.${passed}` : `${plural(runs.length, "file")} queued.${passed}`);
+          await again();
+        });
+      },
+      act: (action: RunAction, cells: Cell[]) => {
+        const runs = cells.flatMap((cell) => {
+          const fits = action === "retry" ? cell.run?.state === "failed" || cell.run?.state === "cancelled" : isOpen(cell.run);
+          return cell.run && fits ? [cell.run.id] : [];
+        });
+        attempt(() => api.act(action, runs));
+      },
+      /** Own settings, on top of those that a cell has already. */
+      adjust: (cells: Cell[], patch: Patch) => {
+        setOwn(cells.map((cell) => [cell, patchAfter(cell.overrides ?? {}, patch)]), `Own settings for ${plural(cells.length, "output")}.`);
+      },
+      /** Own settings exactly as given; none, where they are empty. */
+      replace: (cells: Cell[], patch: Patch) => {
+        setOwn(cells.map((cell) => [cell, patch]), Object.keys(patch).length === 0 ? `${plural(cells.length, "output")} as the column again.` : `Own settings for ${plural(cells.length, "output")}.`);
+      },
+      usePreset: (sheet: Sheet, cells: Cell[], preset: Preset) => {
+        const wanted = cells.flatMap((cell): [Cell, Patch][] => {
+          const column = sheet.deliverables.find((deliverable) => deliverable.id === cell.deliverable);
+          return column ? [[cell, patchToPreset(column.preset, preset)]] : [];
+        });
+        setOwn(wanted, `${plural(cells.length, "output")} made as ${preset.name}.`);
+      },
+      removeSources: (sources: string[]) => {
+        attempt(async () => {
+          await api.removeSources(id, sources);
+          tell(`${plural(sources.length, "source")} taken out of the sheet; the files stay.`, () => api.restore(id, { sources }));
+        });
+      },
+      removeColumn: (deliverable: string, name: string) => {
+        attempt(async () => {
+          await api.removeDeliverable(deliverable);
+          tell(`“${name}” taken out of the sheet; what it made stays.`, () => api.restore(id, { deliverables: [deliverable] }));
+        });
+      },
+    };
+  }, [client, id, refuse, tell]);
+}
+
+export type SheetWork = ReturnType<typeof useSheetWork>;
