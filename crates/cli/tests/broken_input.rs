@@ -68,6 +68,9 @@ fn a_file_cut_short_at_any_place_is_told_of() {
         let problem = problem(&cut, folder.path());
         let kind = problem["kind"].as_str().unwrap();
         assert!(["cut_short", "not_media"].contains(&kind), "cut at {part}/11: {problem}");
+        let (report, _) = encode(&cut, "sound-only", &folder.path().join("sound"), &[]);
+        let kind = report["outputs"][0]["problem"]["kind"].as_str().unwrap();
+        assert!(["cut_short", "not_media"].contains(&kind), "sound, cut at {part}/11: {report}");
     }
 }
 

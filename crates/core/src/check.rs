@@ -256,9 +256,12 @@ pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Opt
         return None;
     }
     // A source that ends early makes a file that is too short: the source is to be named, not the file.
-    if let (Some(picture), Some(end)) = (&plan.picture, measured.source_end)
-        && let (Some(planned), Some(frame)) = (picture.duration, picture.frame_rate.rate().inverse())
-        && planned - end > frame
+    let (planned, end, tolerance) = match &plan.picture {
+        Some(picture) => (picture.duration, measured.source_end, picture.frame_rate.rate().inverse()),
+        None => (plan.duration, measured.reading.duration, Some(SOUND_TOLERANCE)),
+    };
+    if let (Some(planned), Some(end), Some(tolerance)) = (planned, end, tolerance)
+        && planned - end > tolerance
     {
         let why = format!("it should last {:.2} s and could be read up to {:.2} s only", planned.to_f64(), end.to_f64());
         return Some(Problem::new(ProblemKind::CutShort, "the source ends too early", why));
@@ -271,6 +274,9 @@ pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Opt
         .collect();
     Some(Problem::new(ProblemKind::CheckFailed, format!("{} is not as planned", plan.preset_name), failed.join("; ")))
 }
+
+/// Sound that ends this much before its planned end is no rounding.
+const SOUND_TOLERANCE: Rational = Rational::constant(1, 10);
 
 /// What differs between two readings, for showing them side by side.
 #[must_use]

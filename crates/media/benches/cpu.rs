@@ -13,7 +13,7 @@ use beryl_core::plan::{PicturePlan, Plan, plan};
 use beryl_core::preset::{Preset, builtin};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, SourceRef};
 use beryl_demo::{Clip, clips, make};
-use beryl_media::{Control, encode, library_settings, probe};
+use beryl_media::{Control, encode, library_settings, probe, remove_temporary_files};
 use ffmpeg_next as av;
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike;
@@ -155,6 +155,7 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
         }
     })
     .unwrap();
+    remove_temporary_files(&runs);
 }
 
 fn middle(mut ratios: Vec<f64>) -> f64 {

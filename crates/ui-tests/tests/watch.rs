@@ -11,7 +11,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Chooses an entry of a list that opens.
 async fn choose(browser: &Browser, label: &str, entry: &str) -> Outcome<()> {
-    let path = format!("//label[text()='{label}']/following-sibling::div//*[@role='combobox']");
+    let path =
+        format!("//*[@role='combobox'][contains(@aria-labelledby, //*[@id][normalize-space(text())='{label}']/@id)]");
     browser.window.query(By::XPath(path)).first().await?.click().await?;
     browser.find_text(entry).await?.click().await?;
     browser.wait_for_count("[role=listbox] [role=option][data-value]", 0, PATIENCE).await

@@ -12,10 +12,12 @@ interface Props {
   title: string;
   name: string;
   onSave: (name: string) => Promise<unknown>;
+  /** Another thing that can be done with what is named. */
+  other?: { name: string; run: () => void };
   onClose: () => void;
 }
 
-export function NameDialog({ title, name, onSave, onClose }: Props) {
+export function NameDialog({ title, name, onSave, other, onClose }: Props) {
   const [typed, setTyped] = useState(name);
   const { refuse } = useTell();
   const save = (event: FormEvent) => {
@@ -30,6 +32,11 @@ export function NameDialog({ title, name, onSave, onClose }: Props) {
           <TextField autoFocus fullWidth size="small" label="Name" value={typed} onChange={(event) => { setTyped(event.target.value); }} onFocus={(event) => { event.target.select(); }} sx={{ mt: 1 }} />
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
+          {other && (
+            <Button color="inherit" sx={{ mr: "auto" }} onClick={() => { onClose(); other.run(); }}>
+              {other.name}
+            </Button>
+          )}
           <Button color="inherit" onClick={onClose}>Cancel</Button>
           <Button type="submit" variant="contained" disabled={typed.trim() === ""}>Save</Button>
         </DialogActions>

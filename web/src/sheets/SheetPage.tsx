@@ -76,6 +76,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
     choose("are not made", isRunnable),
     choose("have their own settings", (cell) => cell.overrides != null),
     { name: "Change the chosen column", enabled: column !== undefined, run: () => { if (column) setOpen(column); } },
+    { name: "Give the chosen column's place and names to all columns", enabled: column !== undefined, run: () => { if (column) work.copyPlace(sheet, column); } },
     { name: "Take the chosen column out", enabled: column !== undefined, run: () => { if (column) work.removeColumn(column.id, column.preset.name); } },
     { name: "Take the sources of the chosen outputs out", enabled: some, run: () => { work.removeSources(rows); } },
     { name: "Close the slip", key: "Escape", enabled: slipOpen, run: () => { setSlipOpen(false); } },
@@ -89,7 +90,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   return (
     <DropArea sheet={sheet.id}>
       <Bar title={sheet.name} detail={`${plural(sheet.sources.length, "source")} × ${plural(sheet.deliverables.length, "deliverable")}`}>
-        <Button color="inherit" onClick={() => { setOpen("name"); }}>Rename</Button>
+        <Button color="inherit" onClick={() => { setOpen("name"); }}>Rename or remove</Button>
         <Button color="inherit" onClick={() => { setOpen("sources"); }} data-testid="add-sources" title="Add sources (S), or drop files onto the page">
           Add sources<Key>S</Key>
         </Button>
@@ -104,7 +105,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       <Foot sheet={sheet} ready={ready.length} onRun={runAll} onAct={work.act} />
       {open === "sources" && <SourcesDialog sheet={sheet.id} onClose={close} />}
       {open === "deliverable" && <DeliverableDialog sheet={sheet.id} column={null} onClose={close} />}
-      {open === "name" && <NameDialog title="Rename the sheet" name={sheet.name} onSave={(name) => api.renameSheet(sheet.id, name)} onClose={close} />}
+      {open === "name" && <NameDialog title="Rename the sheet" name={sheet.name} onSave={(name) => api.renameSheet(sheet.id, name)} other={{ name: "Remove the sheet", run: () => void remove() }} onClose={close} />}
       {open !== null && typeof open === "object" && <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />}
     </DropArea>
   );

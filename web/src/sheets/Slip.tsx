@@ -62,6 +62,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
           <Line name="Name">{column.name_pattern}</Line>
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
             <Button variant="outlined" color="inherit" onClick={() => { onChangeColumn(column); }}>Change the column</Button>
+            {sheet.deliverables.length > 1 && <Button color="inherit" title="Destination, name pattern and the rule for taken names" onClick={() => { work.copyPlace(sheet, column); }}>Same place and names for all</Button>}
             <Button color="inherit" onClick={() => { work.removeColumn(column.id, column.preset.name); onClose(); }}>Take it out</Button>
           </Box>
         </>

@@ -1,7 +1,7 @@
 /** What can be done with the cells of a sheet: shown at once, told to the server, taken back. */
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { api, type Cell, type CellKey, type Preset, type Sheet } from "../api/client";
+import { api, type Cell, type CellKey, type Deliverable, type Preset, type Sheet } from "../api/client";
 import { keys } from "../api/live";
 import { useTell } from "../shared/messages";
 import { isOpen, plural } from "../shared/words";
@@ -92,6 +92,18 @@ export function useSheetWork(id: string) {
           return column ? [[cell, patchToPreset(column.preset, preset)]] : [];
         });
         setOwn(wanted, `${plural(cells.length, "output")} made as ${preset.name}.`);
+      },
+      /** Destination, name pattern and clash rule of one column for all others. */
+      copyPlace: (sheet: Sheet, from: Deliverable) => {
+        const others = sheet.deliverables.filter((column) => column.id !== from.id);
+        const wanted = (column: Deliverable, place: Deliverable) => ({ preset: column.preset, storage: place.storage ?? null, folder: place.folder, name_pattern: place.name_pattern, clash: place.clash });
+        const change = async (placeOf: (column: Deliverable) => Deliverable) => {
+          for (const column of others) await api.changeDeliverable(column.id, wanted(column, placeOf(column)));
+        };
+        attempt(async () => {
+          await change(() => from);
+          tell(`${plural(others.length, "column")} go where “${from.preset.name}” goes.`, () => change((column) => column));
+        });
       },
       removeSources: (sources: string[]) => {
         attempt(async () => {
