@@ -16,10 +16,16 @@ pub fn looks_like_media(path: &StoragePath) -> bool {
     MEDIA.contains(&path.extension().as_str())
 }
 
+/// Whether an extension (in lower case) is that of an image format.
+#[must_use]
+pub fn is_image_extension(extension: &str) -> bool {
+    IMAGES.contains(&extension)
+}
+
 /// Whether a name looks like one image of a sequence: an image whose stem ends in figures.
 #[must_use]
 pub fn looks_like_sequence_image(path: &StoragePath) -> bool {
-    IMAGES.contains(&path.extension().as_str()) && path.stem().ends_with(|last: char| last.is_ascii_digit())
+    is_image_extension(&path.extension()) && path.stem().ends_with(|last: char| last.is_ascii_digit())
 }
 
 /// The parts of a numbered image's name: what stands before the number, how many figures it has,

@@ -155,7 +155,13 @@ pub fn after_runs(states: &[RunState]) -> WatchState {
 /// Why a file is where it is, in a sentence or two. `detail` tells more of the state, `left_out`
 /// which outputs cannot be made of the file.
 #[must_use]
-pub fn reason(state: WatchState, still_seconds: u64, settle_seconds: u64, detail: Option<&str>, left_out: Option<&str>) -> String {
+pub fn reason(
+    state: WatchState,
+    still_seconds: u64,
+    settle_seconds: u64,
+    detail: Option<&str>,
+    left_out: Option<&str>,
+) -> String {
     let mut words = match (state, detail) {
         (WatchState::Arriving, _) => "Still being copied: its size or time changed at the last look.".to_owned(),
         (WatchState::Settling, Some(detail)) => {

@@ -3,13 +3,16 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
+mod common;
+
 use beryl_core::night::{Block, JobAtWork, WaitingRun, cpu_cost, lay_out};
 use beryl_core::plan::plan;
 use beryl_core::preset::{builtin_presets, viewing_preset};
-use beryl_core::reading::Reading;
+use beryl_core::reading::{Content, FieldOrder, Reading};
 use beryl_core::viewing::plays_in_browsers;
+use common::{reading, stereo, stream};
 use proptest::prelude::*;
-use serde_json::{Value, json};
+use serde_json::Value;
 
 fn waiting(runs: &[(u32, u32, f64)]) -> Vec<WaitingRun<u32, u32>> {
     runs.iter().map(|(run, source, cpu)| WaitingRun { run: *run, source: *source, cpu: *cpu }).collect()
@@ -68,56 +71,46 @@ proptest! {
     }
 }
 
-fn reading(container: &str, codec: &str, pixel_format: &str, field_order: &str, sounds: &[&str]) -> Reading {
-    let stream = |index: usize, codec: &str, content: Value| {
-        json!({
-            "index": index, "codec": codec, "codec_tag": "", "profile": null, "bit_rate": null, "start": "0", "duration": "10",
-            "language": null, "title": null, "roles": [], "content": content,
-        })
-    };
-    let picture = json!({
-        "kind": "picture", "width": 1920, "height": 1080, "pixel_aspect": "1", "pixel_format": pixel_format, "depth": 8,
-        "frame_rate": "25", "varies": false, "frames": 250, "field_order": field_order,
-        "colour": { "primaries": null, "transfer": null, "matrix": null, "range": null, "chroma_location": null },
-        "hdr": null, "rotation": 0, "still": false,
+fn source(container: &str, codec: &str, pixel_format: &str, fields: FieldOrder, sounds: &[&str]) -> Reading {
+    let mut source = reading(|picture| {
+        picture.pixel_format = pixel_format.to_owned();
+        picture.field_order = fields;
     });
-    let sound = json!({ "kind": "sound", "channels": 2, "layout": "stereo", "sample_rate": 48000, "bits": null });
-    let mut streams = vec![stream(0, codec, picture)];
-    streams.extend(sounds.iter().zip(1..).map(|(codec, index)| stream(index, codec, sound.clone())));
-    serde_json::from_value(json!({
-        "container": container, "container_name": "", "size": 1000, "duration": "10", "start": "0", "bit_rate": null,
-        "timecode": null, "reel": null, "tags": {}, "chapters": [], "streams": streams,
-    }))
-    .unwrap()
+    source.container = container.to_owned();
+    source.streams.truncate(1);
+    source.streams[0].codec = codec.to_owned();
+    source.streams.extend(sounds.iter().zip(1..).map(|(codec, index)| stream(index, codec, Content::Sound(stereo()))));
+    source
 }
 
 #[test]
 fn only_what_every_browser_plays_is_given_as_it_is() {
     const MP4: &str = "mov,mp4,m4a,3gp,3g2,mj2";
-    let plays = |container, codec, format, fields, sounds: &[&str]| plays_in_browsers(&reading(container, codec, format, fields, sounds));
-    assert!(plays(MP4, "h264", "yuv420p", "progressive", &["aac"]));
-    assert!(plays(MP4, "h264", "yuv420p", "unknown", &[]));
-    assert!(plays("matroska,webm", "vp9", "yuv420p", "progressive", &["opus"]));
+    let plays =
+        |container, codec, format, fields, sounds: &[&str]| plays_in_browsers(&source(container, codec, format, fields, sounds));
+    assert!(plays(MP4, "h264", "yuv420p", FieldOrder::Progressive, &["aac"]));
+    assert!(plays(MP4, "h264", "yuv420p", FieldOrder::Unknown, &[]));
+    assert!(plays("matroska,webm", "vp9", "yuv420p", FieldOrder::Progressive, &["opus"]));
     for (container, codec, format, fields, sounds) in [
-        (MP4, "hevc", "yuv420p10le", "progressive", &["aac"][..]),
-        (MP4, "prores", "yuv422p10le", "progressive", &["pcm_s24le"]),
-        (MP4, "h264", "yuv422p10le", "progressive", &["aac"]),
-        (MP4, "h264", "yuv420p", "top_first", &["aac"]),
-        (MP4, "h264", "yuv420p", "progressive", &["pcm_s16le"]),
+        (MP4, "hevc", "yuv420p10le", FieldOrder::Progressive, &["aac"][..]),
+        (MP4, "prores", "yuv422p10le", FieldOrder::Progressive, &["pcm_s24le"]),
+        (MP4, "h264", "yuv422p10le", FieldOrder::Progressive, &["aac"]),
+        (MP4, "h264", "yuv420p", FieldOrder::TopFirst, &["aac"]),
+        (MP4, "h264", "yuv420p", FieldOrder::Progressive, &["pcm_s16le"]),
         // Browsers play the first language alone: the copy says so at least.
-        (MP4, "h264", "yuv420p", "progressive", &["aac", "aac"]),
-        ("mpegts", "h264", "yuv420p", "progressive", &["aac"]),
-        ("mpeg", "mpeg2video", "yuv420p", "progressive", &["mp2"]),
+        (MP4, "h264", "yuv420p", FieldOrder::Progressive, &["aac", "aac"]),
+        ("mpegts", "h264", "yuv420p", FieldOrder::Progressive, &["aac"]),
+        ("mpeg", "mpeg2video", "yuv420p", FieldOrder::Progressive, &["mp2"]),
     ] {
-        assert!(!plays(container, codec, format, fields, sounds), "{container} {codec} {format} {fields} {sounds:?}");
-        let source = reading(container, codec, format, fields, sounds);
+        assert!(!plays(container, codec, format, fields, sounds), "{container} {codec} {format} {fields:?} {sounds:?}");
+        let source = source(container, codec, format, fields, sounds);
         assert!(plan(&source, &viewing_preset(true), &Value::Null).is_ok(), "no copy of {codec}");
     }
 }
 
 #[test]
 fn more_work_costs_more() {
-    let source = reading("mov,mp4", "prores", "yuv422p10le", "progressive", &["pcm_s24le"]);
+    let source = reading(|_| ());
     let cost = |id: &str| {
         let preset = builtin_presets().into_iter().find(|preset| preset.id == id).unwrap();
         cpu_cost(&plan(&source, &preset, &Value::Null).unwrap())

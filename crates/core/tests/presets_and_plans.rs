@@ -3,7 +3,7 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
-use std::collections::BTreeMap;
+mod common;
 
 use beryl_core::forecast::bytes_per_minute;
 use beryl_core::geometry::{Frame, sizing};
@@ -15,58 +15,12 @@ use beryl_core::preset::{
     with_overrides,
 };
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::reading::FieldOrder;
 use beryl_core::stages::share_steps;
-use beryl_core::units::{BitRate, ByteSize};
+use beryl_core::units::ByteSize;
+use common::reading;
 use proptest::prelude::*;
 use serde_json::{Value, json};
-
-fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
-    let mut picture = Picture {
-        width: 1920,
-        height: 1080,
-        pixel_aspect: Rational::ONE,
-        pixel_format: "yuv422p10le".to_owned(),
-        depth: 10,
-        frame_rate: Some(Rational::whole(25)),
-        varies: false,
-        frames: Some(250),
-        field_order: FieldOrder::Progressive,
-        colour: Colour::default(),
-        hdr: None,
-        rotation: 0,
-        still: false,
-    };
-    change(&mut picture);
-    let stream = |index, codec: &str, content| Stream {
-        index,
-        codec: codec.to_owned(),
-        codec_tag: String::new(),
-        profile: None,
-        bit_rate: None,
-        start: Rational::ZERO,
-        duration: Some(Rational::whole(10)),
-        language: None,
-        title: None,
-        roles: vec![],
-        content,
-    };
-    let sound = Sound { channels: 2, layout: "stereo".to_owned(), sample_rate: 48_000, bits: Some(24) };
-    Reading {
-        container: "mov".to_owned(),
-        container_name: "QuickTime / MOV".to_owned(),
-        size: ByteSize(200_000_000),
-        duration: Some(Rational::whole(10)),
-        start: Rational::ZERO,
-        bit_rate: Some(BitRate(160_000_000)),
-        timecode: Some("10:00:00:00".to_owned()),
-        reel: None,
-        tags: BTreeMap::new(),
-        chapters: vec![],
-        streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(sound))],
-        remarks: vec![],
-    }
-}
 
 #[test]
 fn the_built_in_presets_are_sound_and_survive_their_own_document() {

@@ -4,9 +4,9 @@
 #![allow(clippy::unwrap_used)]
 
 use beryl_core::path::StoragePath;
+use beryl_core::problem::ProblemKind;
 use beryl_core::run::{RunEvent, RunState};
 use beryl_core::units::ByteSize;
-use beryl_core::problem::ProblemKind;
 use beryl_core::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use proptest::prelude::*;
 

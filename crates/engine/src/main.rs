@@ -4,6 +4,7 @@
 //! output carries [`Event`]s as JSON lines, the last of them [`Event::Ended`]. When standard input
 //! ends, whoever started the engine is gone: it gives up and leaves nothing behind.
 
+use std::collections::HashSet;
 use std::io::{BufRead, Write};
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -82,21 +83,43 @@ fn temporary_files(job: &Job) -> Vec<EncodeRun> {
 /// cancel is not waited for: the files go, and the process with them.
 fn listen(control: Arc<Control>, runs: Vec<EncodeRun>) {
     std::thread::spawn(move || {
+        let mut given_up = HashSet::new();
         for line in std::io::stdin().lock().lines().map_while(Result::ok) {
             match serde_json::from_str(&line) {
                 Ok(Command::Pause) => control.pause(),
                 Ok(Command::Resume) => control.resume(),
-                Ok(Command::CancelRun { id }) => control.cancel_run(id),
+                Ok(Command::CancelRun { id }) => {
+                    control.cancel_run(id);
+                    given_up.insert(id);
+                    // A job that stands still would see to it only when it goes on.
+                    if control.is_paused() {
+                        put_away(runs.iter().filter(|run| run.id == id));
+                    }
+                    if runs.iter().all(|run| given_up.contains(&run.id)) {
+                        break;
+                    }
+                }
                 Ok(Command::Cancel) => break,
                 Err(error) => eprintln!("a command could not be read: {error}"),
             }
         }
         control.cancel();
         std::thread::sleep(CANCEL_GRACE);
-        beryl_media::remove_temporary_files(&runs);
+        put_away(runs.iter());
         tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: 0.0 });
         std::process::exit(0);
     });
+}
+
+/// Removes what given-up runs have written and tells their end, which is told again, without harm,
+/// where the job comes to it by itself.
+fn put_away<'a>(runs: impl Iterator<Item = &'a EncodeRun>) {
+    for run in runs {
+        beryl_media::remove_temporary_files(std::slice::from_ref(run));
+        let what = format!("{} was given up", run.plan.preset_name);
+        let problem = Problem::new(ProblemKind::Cancelled, what, "it was cancelled");
+        tell(&Event::RunFailed { id: run.id, problem });
+    }
 }
 
 fn cpu_seconds() -> f64 {

@@ -3,6 +3,9 @@
 //! `cargo bench -p beryl-media --bench cpu` prints two ratios of `docs/benchmarks.md`: one output,
 //! and several outputs of one source in one job against one decode plus the bare encodes. Each is
 //! measured in turn several times in this run, and the middle one of the ratios is printed.
+//!
+//! Everything runs on one core: cores that are busy at the same time slow each other (caches, and
+//! on virtual machines threads of one core), and a job keeps more of them busy than a bare loop.
 
 // A benchmark fails loudly.
 #![allow(clippy::unwrap_used)]
@@ -15,12 +18,15 @@ use beryl_core::protocol::{EncodeRun, Event, FileRef, SourceRef};
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, encode, library_settings, probe, remove_temporary_files};
 use ffmpeg_next as av;
+use nix::sched::{CpuSet, sched_setaffinity};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike;
+use nix::unistd::Pid;
 use serde_json::json;
 use uuid::Uuid;
 
-const ROUNDS: usize = 5;
+/// How often everything is measured, unless a number is given as argument.
+const ROUNDS: usize = 3;
 const SECONDS: i64 = 6;
 const CLIP: &str = "kiln-07_firing_cam-b.mp4";
 
@@ -163,17 +169,22 @@ fn middle(mut ratios: Vec<f64>) -> f64 {
     ratios[ratios.len() / 2]
 }
 
+fn stay_on_one_core() {
+    let mut one = CpuSet::new();
+    one.set(0).unwrap();
+    sched_setaffinity(Pid::from_raw(0), &one).unwrap();
+}
+
 fn main() {
+    stay_on_one_core();
     av::init().unwrap();
     beryl_media::silence_libraries();
     let folder = tempfile::tempdir().unwrap();
     let clip = clips().into_iter().find(|clip| clip.path == CLIP).unwrap();
     make(&Clip { seconds: SECONDS, ..clip }, folder.path()).unwrap();
     let path = folder.path().join(CLIP);
-    let source = SourceRef {
-        file: FileRef { root: folder.path().display().to_string(), path: CLIP.parse().unwrap() },
-        sequence: None,
-    };
+    let source =
+        SourceRef { file: FileRef { root: folder.path().display().to_string(), path: CLIP.parse().unwrap() }, sequence: None };
     let reading = probe(&source).unwrap();
     // Sound is nothing beside the picture, and the bare loops leave it out: so do the jobs.
     let wanted = |id: &str| -> Plan {
@@ -187,7 +198,8 @@ fn main() {
     };
     let mut one = Vec::new();
     let mut several = Vec::new();
-    for _ in 0..ROUNDS {
+    let rounds = std::env::args().skip(1).find_map(|argument| argument.parse().ok()).unwrap_or(ROUNDS);
+    for _ in 0..rounds {
         let singles: Vec<f64> = plans.iter().map(bare).collect();
         let decode = cost(|| bare_decode(&path));
         one.push(cost(|| job(&source, folder.path(), &plans[..1])) / singles[0]);

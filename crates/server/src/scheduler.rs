@@ -345,8 +345,7 @@ async fn take(app: &App, underway: &mut [Underway], event: Event) {
         }
         Event::Failed { problem } => fail_all(app, underway, &problem, problem.kind == ProblemKind::EngineLost).await,
         Event::Ended { cpu_seconds, .. } => {
-            let runs: Vec<(Uuid, f64)> =
-                underway.iter().map(|one| (one.claimed.run.id, cpu_cost(&one.claimed.plan))).collect();
+            let runs: Vec<(Uuid, f64)> = underway.iter().map(|one| (one.claimed.run.id, cpu_cost(&one.claimed.plan))).collect();
             if let Err(error) = app.database.save_cpu_seconds(&runs, cpu_seconds).await {
                 tracing::debug!(%error, "processor time was not kept");
             }
@@ -418,11 +417,7 @@ async fn keep_end(app: &App, lease: Lease, outcome: Result<beryl_core::path::Sto
 }
 
 /// The same without waiting, while runs are taken up.
-async fn end(
-    app: &App,
-    lease: Lease,
-    outcome: Result<beryl_core::path::StoragePath, PublishError>,
-) -> Result<(), StoreError> {
+async fn end(app: &App, lease: Lease, outcome: Result<beryl_core::path::StoragePath, PublishError>) -> Result<(), StoreError> {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),

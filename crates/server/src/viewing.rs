@@ -145,13 +145,9 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let plan = plan(&subject.reading, &preset, &Value::Null)
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
     let id = Uuid::now_v7();
-    let temporary =
-        temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;
+    let temporary = temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;
     let output = FileRef { root: app.cache.display().to_string(), path: temporary.clone() };
-    let job = Job::Encode {
-        source: subject.source.clone(),
-        runs: vec![EncodeRun { id, plan: plan.clone(), output }],
-    };
+    let job = Job::Encode { source: subject.source.clone(), runs: vec![EncodeRun { id, plan: plan.clone(), output }] };
     let mut running = app.engine.start(&job).await?;
     while let Some(event) = running.next().await {
         match event {

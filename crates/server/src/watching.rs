@@ -204,8 +204,7 @@ async fn follow(app: Arc<App>, folder: WatchFolder, wake: Arc<Notify>) {
         let watched = Watched { state: file.state, stamp: file.stamp, unchanged_since: 0, tries: file.tries };
         (file.path, Known { watched, detail: file.detail, left_out: file.left_out })
     });
-    let mut task =
-        Task { files: known.collect(), app, folder, began, taking: JoinSet::new(), in_hand: HashSet::new() };
+    let mut task = Task { files: known.collect(), app, folder, began, taking: JoinSet::new(), in_hand: HashSet::new() };
     loop {
         if let Err(error) = task.look().await {
             tracing::warn!(%error, folder = %task.folder.name, "the watch folder is looked at again later");
@@ -322,7 +321,9 @@ impl Task {
             return Ok(changed);
         }
         for taken in self.app.database.taken_watch_files(self.folder.id).await? {
-            let Some(known) = self.files.get_mut(&taken.path).filter(|known| known.watched.state == taken.state) else { continue };
+            let Some(known) = self.files.get_mut(&taken.path).filter(|known| known.watched.state == taken.state) else {
+                continue;
+            };
             let state = after_runs(&taken.runs);
             let detail = detail_of_runs(state, &taken.runs, taken.problem.as_deref());
             if known.watched.state != state || known.detail != detail {

@@ -27,13 +27,16 @@ async fn strangers_are_refused_and_nothing_outside_a_storage_is_reached() -> Out
     let client = Client::new();
 
     // Foreign names and origins, as a page elsewhere would send them.
-    for (name, value) in [("host", "beryl.example"), ("host", "127.0.0.1.example:8470"), ("origin", "http://example.org"), ("origin", "null")] {
+    for (name, value) in
+        [("host", "beryl.example"), ("host", "127.0.0.1.example:8470"), ("origin", "http://example.org"), ("origin", "null")]
+    {
         let answer = client.get(format!("{address}/api/sheets")).header(name, value).send().await?;
         assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{name}: {value}");
     }
     let own = client.get(format!("{address}/api/sheets")).header("origin", address).send().await?;
     assert_eq!(own.status(), StatusCode::OK);
-    let policy = own.headers().get("content-security-policy").and_then(|policy| policy.to_str().ok()).unwrap_or_default().to_owned();
+    let policy =
+        own.headers().get("content-security-policy").and_then(|policy| policy.to_str().ok()).unwrap_or_default().to_owned();
     assert!(policy.contains("default-src 'self'") && !policy.contains("http"), "{policy}");
 
     // Paths that would leave the storage: refused, and links that lead out are not offered.
@@ -50,7 +53,8 @@ async fn strangers_are_refused_and_nothing_outside_a_storage_is_reached() -> Out
 
     // Bodies are bounded, and nonsense is told from failure.
     let huge = vec![b'x'; 6 << 20];
-    let answer = client.post(format!("{address}/api/sheets")).header("content-type", "application/json").body(huge).send().await?;
+    let answer =
+        client.post(format!("{address}/api/sheets")).header("content-type", "application/json").body(huge).send().await?;
     assert_eq!(answer.status(), StatusCode::PAYLOAD_TOO_LARGE);
     let answer = client.post(format!("{address}/api/sheets")).json(&json!({ "nome": 1 })).send().await?;
     assert!(answer.status().is_client_error());
@@ -111,7 +115,8 @@ async fn files_come_in_pieces_that_can_be_resumed_and_never_replace_others() -> 
     let url = format!("{}{place}", application.address());
     let answer = client.head(&url).send().await?;
     assert_eq!(offset(&answer), Some(150_000));
-    let shown: Vec<_> = std::fs::read_dir(root.join("card"))?.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+    let shown: Vec<_> =
+        std::fs::read_dir(root.join("card"))?.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
     assert_eq!(shown.iter().filter(|name| !name.starts_with('.')).count(), 1, "{shown:?}");
     let answer = piece(&client, &url, 150_000, &whole[150_000..]).send().await?;
     assert_eq!(answer.status(), StatusCode::NO_CONTENT);

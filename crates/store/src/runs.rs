@@ -276,7 +276,12 @@ impl Database {
             let preset: Option<String> = row.try_get("preset")?;
             names.insert(
                 row.try_get("id")?,
-                RunNames { source, preset: preset.unwrap_or_default(), origin: row.try_get("origin")?, expected_cpu: row.try_get("expected_cpu")? },
+                RunNames {
+                    source,
+                    preset: preset.unwrap_or_default(),
+                    origin: row.try_get("origin")?,
+                    expected_cpu: row.try_get("expected_cpu")?,
+                },
             );
         }
         Ok(names)

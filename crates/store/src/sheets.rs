@@ -136,7 +136,8 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn sheet(&self, id: Uuid) -> Result<Sheet, StoreError> {
-        let row = sqlx::query("SELECT id, name FROM sheets WHERE id = ? AND NOT removed").bind(id).fetch_optional(&self.pool).await?;
+        let row =
+            sqlx::query("SELECT id, name FROM sheets WHERE id = ? AND NOT removed").bind(id).fetch_optional(&self.pool).await?;
         let row = row.ok_or(StoreError::NotFound("sheet"))?;
         Ok(Sheet { id: row.try_get("id")?, name: row.try_get("name")? })
     }
@@ -165,7 +166,8 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn set_sheet_removed(&self, id: Uuid, removed: bool) -> Result<(), StoreError> {
-        let changed = sqlx::query("UPDATE sheets SET removed = ? WHERE id = ?").bind(removed).bind(id).execute(&self.pool).await?;
+        let changed =
+            sqlx::query("UPDATE sheets SET removed = ? WHERE id = ?").bind(removed).bind(id).execute(&self.pool).await?;
         if changed.rows_affected() == 0 { Err(StoreError::NotFound("sheet")) } else { Ok(()) }
     }
 

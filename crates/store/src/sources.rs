@@ -77,14 +77,16 @@ impl Database {
     pub async fn ensure_source(&self, storage: Uuid, path: &StoragePath, sequence: Option<Sequence>) -> Result<Uuid, StoreError> {
         let path = path.to_string();
         let sequence = sequence.map(|sequence| json::text(&sequence)).transpose()?;
-        sqlx::query("INSERT INTO sources (id, storage_id, path, sequence) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
-             state = IF(sequence <=> VALUES(sequence), state, 'waiting'), sequence = VALUES(sequence)")
-            .bind(Uuid::now_v7())
-            .bind(storage)
-            .bind(&path)
-            .bind(sequence)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "INSERT INTO sources (id, storage_id, path, sequence) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             state = IF(sequence <=> VALUES(sequence), state, 'waiting'), sequence = VALUES(sequence)",
+        )
+        .bind(Uuid::now_v7())
+        .bind(storage)
+        .bind(&path)
+        .bind(sequence)
+        .execute(&self.pool)
+        .await?;
         let id = sqlx::query_scalar("SELECT id FROM sources WHERE storage_id = ? AND path_key = UNHEX(SHA2(?, 256))")
             .bind(storage)
             .bind(&path)

@@ -112,7 +112,8 @@ fn watch_file(row: &MySqlRow) -> Result<WatchFile, sqlx::Error> {
     })
 }
 
-const FILE: &str = "path, state, size, modified, tries, detail, left_out, source_id, TIMESTAMPDIFF(SECOND, unchanged_since, NOW(6)) AS still";
+const FILE: &str =
+    "path, state, size, modified, tries, detail, left_out, source_id, TIMESTAMPDIFF(SECOND, unchanged_since, NOW(6)) AS still";
 
 impl Database {
     /// All watch folders by name.
@@ -165,7 +166,8 @@ impl Database {
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn switch_watch_folder(&self, id: Uuid, on: bool) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
-        let changed = sqlx::query("UPDATE watch_folders SET is_on = ? WHERE id = ?").bind(on).bind(id).execute(&mut *work).await?;
+        let changed =
+            sqlx::query("UPDATE watch_folders SET is_on = ? WHERE id = ?").bind(on).bind(id).execute(&mut *work).await?;
         if changed.rows_affected() == 0 {
             return Err(StoreError::NotFound("watch folder"));
         }
@@ -215,10 +217,12 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn watch_counts(&self) -> Result<HashMap<(Uuid, WatchState), i64>, StoreError> {
-        let rows = sqlx::query("SELECT watch_folder_id, state, COUNT(*) AS files FROM watch_files GROUP BY watch_folder_id, state")
-            .fetch_all(&self.pool)
-            .await?;
-        let count = |row: &MySqlRow| Ok::<_, sqlx::Error>(((row.try_get("watch_folder_id")?, watch_state(row)?), row.try_get("files")?));
+        let rows =
+            sqlx::query("SELECT watch_folder_id, state, COUNT(*) AS files FROM watch_files GROUP BY watch_folder_id, state")
+                .fetch_all(&self.pool)
+                .await?;
+        let count =
+            |row: &MySqlRow| Ok::<_, sqlx::Error>(((row.try_get("watch_folder_id")?, watch_state(row)?), row.try_get("files")?));
         Ok(rows.iter().map(count).collect::<Result<_, _>>()?)
     }
 

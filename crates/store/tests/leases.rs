@@ -4,27 +4,18 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
+mod common;
+
 use std::collections::HashSet;
 use std::time::Duration;
 
 use beryl_core::path::StoragePath;
-use beryl_core::plan::Plan;
-use beryl_core::run::{ClashRule, RunEvent, RunState};
+use beryl_core::run::{RunEvent, RunState};
 use beryl_store::private_server::PrivateServer;
-use beryl_store::runs::{NewRun, Origin};
 use beryl_store::{Database, StoreError};
-use serde_json::json;
+use common::new_run;
 
 const LEASE: Duration = Duration::from_secs(30);
-
-fn plan() -> Plan {
-    serde_json::from_value(json!({
-        "preset": "sound-only", "preset_name": "Sound only", "container": "wav", "picture": null, "sound": [], "duration": "10",
-        "timecode": null, "reel": null, "chapters": [], "tags": {}, "decisions": [],
-        "forecast": { "size": 1, "picture": 0, "sound": 1, "overhead": 0, "certainty": "rated" }
-    }))
-    .unwrap()
-}
 
 async fn queue(database: &Database, sources: usize, runs_each: usize) {
     let storage = database.add_storage("Media", "/media").await.unwrap();
@@ -32,18 +23,7 @@ async fn queue(database: &Database, sources: usize, runs_each: usize) {
     for source in 0..sources {
         let path: StoragePath = format!("clip-{source}.mov").parse().unwrap();
         let source = database.ensure_source(storage.id, &path, None).await.unwrap();
-        for _ in 0..runs_each {
-            let stem: StoragePath = "out/clip".parse().unwrap();
-            runs.push(NewRun {
-                source,
-                origin: Origin::WatchFolder(storage.id),
-                plan: plan(),
-                storage: storage.id,
-                stem,
-                clash: ClashRule::Number,
-                priority: 0,
-            });
-        }
+        runs.extend((0..runs_each).map(|_| new_run(&storage, source)));
     }
     database.queue_runs(&runs).await.unwrap();
 }

@@ -11,8 +11,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Chooses an entry of a list that opens.
 async fn choose(browser: &Browser, label: &str, entry: &str) -> Outcome<()> {
-    let path =
-        format!("//*[@role='combobox'][contains(@aria-labelledby, //*[@id][normalize-space(text())='{label}']/@id)]");
+    let path = format!("//*[@role='combobox'][contains(@aria-labelledby, //*[@id][normalize-space(text())='{label}']/@id)]");
     browser.window.query(By::XPath(path)).first().await?.click().await?;
     browser.find_text(entry).await?.click().await?;
     browser.wait_for_count("[role=listbox] [role=option][data-value]", 0, PATIENCE).await
@@ -82,7 +81,8 @@ async fn the_queue_foretells_its_end_and_waiting_runs_are_moved() -> Outcome<()>
     let preset = beryl_core::preset::builtin("delivery-hevc").ok_or("no preset")?;
     application.call(Method::POST, &format!("{path}/deliverables"), Some(json!({ "preset": preset }))).await?;
     let began = std::time::Instant::now();
-    while application.call(Method::POST, &format!("{path}/run"), Some(json!({}))).await?["runs"].as_array().map_or(0, Vec::len) == 0
+    while application.call(Method::POST, &format!("{path}/run"), Some(json!({}))).await?["runs"].as_array().map_or(0, Vec::len)
+        == 0
         || application.call(Method::GET, "/api/queue", None).await?["items"].as_array().map_or(0, Vec::len) < 3
     {
         assert!(began.elapsed() < PATIENCE, "the sources are never read");
@@ -100,7 +100,8 @@ async fn the_queue_foretells_its_end_and_waiting_runs_are_moved() -> Outcome<()>
     browser.press("f").await?;
     browser.find(&format!("tr[data-state=waiting]:nth-of-type(2)[data-run='{last}']")).await?;
     let queue = application.call(Method::GET, "/api/queue", None).await?;
-    let waiting: Vec<_> = queue["items"].as_array().ok_or("no items")?.iter().filter(|item| item["run"]["state"] == "waiting").collect();
+    let waiting: Vec<_> =
+        queue["items"].as_array().ok_or("no items")?.iter().filter(|item| item["run"]["state"] == "waiting").collect();
     assert_eq!(waiting[0]["run"]["id"], json!(last));
     assert_eq!(browser.console_errors().await?, Vec::<String>::new());
     Ok(())

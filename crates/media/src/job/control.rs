@@ -43,6 +43,12 @@ impl Control {
         self.changed.notify_all();
     }
 
+    /// Whether the job stands still.
+    #[must_use]
+    pub fn is_paused(&self) -> bool {
+        self.state().paused_since.is_some()
+    }
+
     /// Gives up one run.
     pub fn cancel_run(&self, id: Uuid) {
         self.state().cancelled.insert(id);

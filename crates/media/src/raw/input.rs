@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::ffi::{c_char, c_int, c_void};
 use std::ptr;
 
+use beryl_core::media_types::is_image_extension;
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Colour, FieldOrder, Hdr};
 use ffmpeg_next::ffi;
@@ -128,6 +129,9 @@ impl Input {
             .chars()
             .filter(char::is_ascii_alphanumeric)
             .collect();
+        // Images are told by what they hold: by its name alone a picture would be taken for a
+        // pattern of many, which opens files by itself.
+        let extension = if is_image_extension(&extension.to_lowercase()) { String::new() } else { extension };
         let url = c_text(&format!("source.{extension}"));
         let mut format: *const ffi::AVInputFormat = ptr::null();
         // SAFETY: the byte stream is open; `format` receives a pointer to static data; the log

@@ -90,7 +90,8 @@ async fn blocks(app: &App, runs: &[Run], names: &HashMap<Uuid, RunNames>) -> Res
         .into_iter()
         .filter_map(|group| {
             let members: Vec<&Run> = group.iter().filter_map(|run| by_id.get(run).copied()).collect();
-            let moving: Vec<&&Run> = members.iter().filter(|run| matches!(run.state, RunState::Running | RunState::Checking)).collect();
+            let moving: Vec<&&Run> =
+                members.iter().filter(|run| matches!(run.state, RunState::Running | RunState::Checking)).collect();
             // What has only begun says nothing yet: it counts with what it is expected to take.
             let told = |run: &&&Run| run.progress.and_then(|progress| progress.remaining);
             let expected = || moving.iter().map(|run| cpu(run)).sum::<f64>() / cores as f64;

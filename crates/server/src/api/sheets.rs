@@ -229,15 +229,7 @@ impl NewDeliverable {
         if let Some(storage) = self.storage {
             app.database.storage(storage).await?;
         }
-        Ok(Deliverable {
-            id,
-            sheet,
-            preset,
-            storage: self.storage,
-            folder: self.folder,
-            name_pattern,
-            clash: self.clash,
-        })
+        Ok(Deliverable { id, sheet, preset, storage: self.storage, folder: self.folder, name_pattern, clash: self.clash })
     }
 }
 

@@ -31,9 +31,12 @@ use crate::app::App;
 use crate::files::{open_storage, system_path};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new()
-        .routes(routes!(create_upload, upload_options))
-        .routes(routes!(upload_offset, append_to_upload, upload_state, end_upload))
+    OpenApiRouter::new().routes(routes!(create_upload, upload_options)).routes(routes!(
+        upload_offset,
+        append_to_upload,
+        upload_state,
+        end_upload
+    ))
 }
 
 /// The version of the protocol.
@@ -115,7 +118,8 @@ async fn offset(app: &App, upload: &Upload) -> Result<(Storage, StoragePath, u64
     if upload.placed.is_some() {
         return Ok((storage, temporary, upload.length));
     }
-    let failed = |error: std::io::Error| Problem::from_io(format!("what came of {} could not be found", upload.wanted.name()), &error);
+    let failed =
+        |error: std::io::Error| Problem::from_io(format!("what came of {} could not be found", upload.wanted.name()), &error);
     let size = open_storage(&storage)?.metadata(system_path(&temporary)).map_err(failed)?.len();
     Ok((storage, temporary, size))
 }

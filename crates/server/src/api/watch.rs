@@ -207,7 +207,9 @@ async fn change_watch_folder(
     let moved = (before.storage, &before.folder) != (folder.storage, &folder.folder);
     if before.is_on && moved {
         let what = format!("the watch folder “{}” could not be moved", before.name);
-        return Err(Problem::new(beryl_core::problem::ProblemKind::Invalid, what, "it is on").with_next("Switch it off first.").into());
+        return Err(Problem::new(beryl_core::problem::ProblemKind::Invalid, what, "it is on")
+            .with_next("Switch it off first.")
+            .into());
     }
     app.database.save_watch_folder(&folder).await?;
     if folder.is_on {
@@ -325,7 +327,9 @@ async fn take_files(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(take
     let folder = app.database.watch_folder(id).await?;
     if !folder.is_on {
         let what = format!("the files could not be taken up by “{}”", folder.name);
-        return Err(Problem::new(beryl_core::problem::ProblemKind::Invalid, what, "it is off").with_next("Switch it on first.").into());
+        return Err(Problem::new(beryl_core::problem::ProblemKind::Invalid, what, "it is off")
+            .with_next("Switch it on first.")
+            .into());
     }
     let mut files = app.database.watch_files(id).await?;
     files.retain(|file| {

@@ -7,6 +7,60 @@ use std::time::Duration;
 use beryl_ui_tests::{Browser, Outcome};
 use thirtyfour::prelude::*;
 
+/// The application, a browser that looks at it, and the folder for the pictures.
+struct Tour {
+    browser: Browser,
+    address: String,
+    folder: PathBuf,
+    suffix: &'static str,
+}
+
+impl Tour {
+    async fn begin(address: &str, folder: &std::path::Path, look: &'static str, suffix: &'static str) -> Outcome<Self> {
+        let browser = Browser::open(false).await?;
+        browser.window.goto(&format!("{address}/sheets")).await?;
+        browser.window.execute(format!("localStorage.setItem('beryl.look', '{look}')"), vec![]).await?;
+        Ok(Self { browser, address: address.to_owned(), folder: folder.to_owned(), suffix })
+    }
+
+    /// Goes to a place and waits for `sign` of it.
+    async fn go(&self, place: &str, sign: &str) -> Outcome<()> {
+        self.browser.window.goto(&format!("{}/{place}", self.address)).await?;
+        self.browser.find(sign).await?;
+        Ok(())
+    }
+
+    async fn open_sheet(&self, name: &str) -> Outcome<()> {
+        self.go("sheets", "main button").await?;
+        let path = format!("//main//button[contains(., '{name}')]");
+        self.browser.window.query(By::XPath(path)).first().await?.click().await?;
+        self.browser.find("[role=gridcell][data-state]").await?;
+        Ok(())
+    }
+
+    async fn click(&self, css: &str) -> Outcome<()> {
+        Ok(self.browser.find(css).await?.click().await?)
+    }
+
+    /// Puts a dialog away and waits until it is gone.
+    async fn close_dialog(&self) -> Outcome<()> {
+        self.browser.press(Key::Escape + "").await?;
+        self.browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await
+    }
+
+    async fn shoot(&self, name: &str) -> Outcome<()> {
+        let settled = "return document.fonts.status === 'loaded' && [...document.images].every(image => image.complete) \
+                       && document.getAnimations().length === 0";
+        for _ in 0..50 {
+            if self.browser.window.execute(settled, vec![]).await?.json() == &serde_json::Value::Bool(true) {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        Ok(self.browser.window.screenshot(&self.folder.join(format!("{name}-{}.png", self.suffix))).await?)
+    }
+}
+
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> Outcome<()> {
     let mut arguments = std::env::args().skip(1);
@@ -14,59 +68,60 @@ async fn main() -> Outcome<()> {
         return Err("say the address of the application and the folder for the pictures".into());
     };
     std::fs::create_dir_all(&folder)?;
-    for dark in [true, false] {
-        let browser = Browser::open(false).await?;
-        let suffix = if dark { "night" } else { "day" };
-        browser.window.goto(&format!("{address}/sheets")).await?;
-        let look = format!("localStorage.setItem('beryl.look', '{}')", if dark { "dark" } else { "light" });
-        browser.window.execute(look, vec![]).await?;
-        browser.window.refresh().await?;
-        let shoot = async |name: &str| -> Outcome<()> {
-            // Fonts and thumbnails arrive after the elements.
-            tokio::time::sleep(Duration::from_millis(700)).await;
-            browser.window.screenshot(&folder.join(format!("{name}-{suffix}.png"))).await?;
-            Ok(())
-        };
-        browser.find("main button").await?;
-        shoot("sheets").await?;
-        open_sheet(&browser, "ep. 3").await?;
-        browser.find("[role=gridcell][data-state]").await?.click().await?;
-        shoot("sheet").await?;
-        if dark {
-            browser.find("[role=gridcell][data-state]").await?.send_keys(Key::Enter).await?;
-            browser.find("[data-testid=slip] h2").await?;
-            shoot("slip").await?;
-            for (button, name, sign) in
-                [("add-sources", "add-sources", "input[type=checkbox]"), ("add-deliverable", "add-deliverable", "[data-preset]")]
-            {
-                browser.find(&format!("[data-testid={button}]")).await?.click().await?;
-                browser.find(sign).await?;
-                shoot(name).await?;
-                browser.find_text("Cancel").await?.click().await?;
-                tokio::time::sleep(Duration::from_millis(400)).await;
-            }
-            browser.window.goto(&format!("{address}/sheets")).await?;
-            open_sheet(&browser, "Open day").await?;
-            browser.find("[role=gridcell][data-state=done]").await?.click().await?;
-            browser.find("[role=gridcell][data-state=done]").await?.send_keys(Key::Enter).await?;
-            browser.find("[data-testid=slip] video").await?;
-            shoot("finished").await?;
-        }
-        for place in ["queue", "presets", "settings"] {
-            if dark || place == "presets" {
-                browser.window.goto(&format!("{address}/{place}")).await?;
-                browser.find("main h1").await?;
-                shoot(place).await?;
-            }
-        }
+    let night = Tour::begin(&address, &folder, "dark", "night").await?;
+    night.go("sheets", "main button").await?;
+    night.shoot("sheets").await?;
+    night.open_sheet("ep. 3").await?;
+    night.click("[role=gridcell][data-state]").await?;
+    night.shoot("sheet").await?;
+    night.browser.press(Key::Enter + "").await?;
+    night.browser.find("[data-testid=slip] h2").await?;
+    night.shoot("slip").await?;
+    night.click("[role=columnheader]:nth-of-type(3)").await?;
+    night.shoot("column").await?;
+    for (button, name, sign) in
+        [("add-sources", "add-sources", "input[type=checkbox]"), ("add-deliverable", "add-deliverable", "[data-preset]")]
+    {
+        night.click(&format!("[data-testid={button}]")).await?;
+        night.browser.find(sign).await?;
+        night.shoot(name).await?;
+        night.close_dialog().await?;
     }
-    Ok(())
-}
+    night.browser.press(Key::Control + "k").await?;
+    night.browser.find("[data-testid=palette]").await?;
+    night.shoot("palette").await?;
+    night.open_sheet("Open day").await?;
+    night.click("[role=gridcell][data-state=done]").await?;
+    night.browser.press(Key::Enter + "").await?;
+    for side in ["source", "output"] {
+        night.browser.find(&format!("video[data-of={side}]")).await?;
+    }
+    night.shoot("finished").await?;
+    night.go("watch", "[data-testid=watch-folder]").await?;
+    night.browser.wait_for_count("[data-stage=out][data-count='2']", 1, Duration::from_secs(120)).await?;
+    night.browser.wait_for_count("[data-state=failed]", 1, Duration::from_secs(120)).await?;
+    night.click("[data-state=failed]").await?;
+    night.browser.find("[data-file]").await?;
+    night.shoot("watch").await?;
+    night.go("settings", "main form").await?;
+    night.shoot("settings").await?;
 
-async fn open_sheet(browser: &Browser, name: &str) -> Outcome<()> {
-    browser.find("main button").await?;
-    let path = format!("//button[contains(., '{name}')]");
-    browser.window.query(By::XPath(path)).first().await?.click().await?;
-    browser.find("[role=grid]").await?;
+    let day = Tour::begin(&address, &folder, "light", "day").await?;
+    day.open_sheet("ep. 3").await?;
+    day.click("[role=gridcell][data-state]").await?;
+    day.shoot("sheet").await?;
+    day.go("presets", "main tbody tr").await?;
+    day.shoot("presets").await?;
+
+    // The last one: the queue is worth looking at only while it works, and is emptied again.
+    night.open_sheet("ep. 3").await?;
+    night.click("[data-testid=run]").await?;
+    night.go("queue", "[data-testid=night] button").await?;
+    night.browser.wait_for_count("tr[data-state=running]", 10, Duration::from_secs(30)).await?;
+    night.shoot("queue").await?;
+    night.open_sheet("ep. 3").await?;
+    let cancel = "//footer//button[text()='Cancel']";
+    night.browser.window.query(By::XPath(cancel)).first().await?.click().await?;
+    night.browser.wait_for_count("[role=gridcell][data-state=running]", 0, Duration::from_secs(60)).await?;
     Ok(())
 }

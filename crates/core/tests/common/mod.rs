@@ -1,0 +1,64 @@
+//! What the tests of core share.
+
+#![allow(dead_code, missing_docs, unreachable_pub)]
+
+use std::collections::BTreeMap;
+
+use beryl_core::rational::Rational;
+use beryl_core::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::units::{BitRate, ByteSize};
+
+/// Ten seconds of 1080p25 ProRes with stereo sound, its picture changed.
+pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
+    let mut picture = Picture {
+        width: 1920,
+        height: 1080,
+        pixel_aspect: Rational::ONE,
+        pixel_format: "yuv422p10le".to_owned(),
+        depth: 10,
+        frame_rate: Some(Rational::whole(25)),
+        varies: false,
+        frames: Some(250),
+        field_order: FieldOrder::Progressive,
+        colour: Colour::default(),
+        hdr: None,
+        rotation: 0,
+        still: false,
+    };
+    change(&mut picture);
+    Reading {
+        container: "mov".to_owned(),
+        container_name: "QuickTime / MOV".to_owned(),
+        size: ByteSize(200_000_000),
+        duration: Some(Rational::whole(10)),
+        start: Rational::ZERO,
+        bit_rate: Some(BitRate(160_000_000)),
+        timecode: Some("10:00:00:00".to_owned()),
+        reel: None,
+        tags: BTreeMap::new(),
+        chapters: vec![],
+        streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(stereo()))],
+        remarks: vec![],
+    }
+}
+
+pub fn stereo() -> Sound {
+    Sound { channels: 2, layout: "stereo".to_owned(), sample_rate: 48_000, bits: Some(24) }
+}
+
+/// A stream of ten seconds.
+pub fn stream(index: u32, codec: &str, content: Content) -> Stream {
+    Stream {
+        index,
+        codec: codec.to_owned(),
+        codec_tag: String::new(),
+        profile: None,
+        bit_rate: None,
+        start: Rational::ZERO,
+        duration: Some(Rational::whole(10)),
+        language: None,
+        title: None,
+        roles: vec![],
+        content,
+    }
+}

@@ -1,0 +1,170 @@
+//! Jobs from inside the process: what is recorded is read again, what is made together equals what
+//! is made alone, and whoever cancels finds nothing left.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
+use std::path::Path;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use beryl_core::plan::{Plan, plan};
+use beryl_core::preset::builtin;
+use beryl_core::problem::ProblemKind;
+use beryl_core::protocol::{EncodeRun, Event, FileRef, Sequence, SourceRef};
+use beryl_core::rational::Rational;
+use beryl_core::reading::{FieldOrder, Reading};
+use beryl_demo::{Clip, clips, make};
+use beryl_media::{Control, encode, probe, still};
+use serde_json::json;
+use uuid::Uuid;
+
+fn file(folder: &Path, name: &str) -> FileRef {
+    FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }
+}
+
+fn source(folder: &Path, name: &str) -> SourceRef {
+    SourceRef { file: file(folder, name), sequence: None }
+}
+
+/// A demo clip of `seconds` in `folder`.
+fn clip(folder: &Path, name: &str, seconds: i64) -> SourceRef {
+    let clip = clips().into_iter().find(|clip| clip.path.ends_with(name)).unwrap();
+    let path = clip.path;
+    make(&Clip { seconds, ..clip }, folder).unwrap();
+    source(folder, path)
+}
+
+fn run(folder: &Path, name: &str, plan: Plan) -> EncodeRun {
+    EncodeRun { id: Uuid::now_v7(), plan, output: file(folder, name) }
+}
+
+fn planned(reading: &Reading, preset: &str) -> Plan {
+    plan(reading, &builtin(preset).unwrap(), &json!({})).unwrap()
+}
+
+#[test]
+fn every_demo_clip_reads_as_it_was_recorded() {
+    let folder = tempfile::tempdir().unwrap();
+    let facts = |name: &str| {
+        let reading = probe(&clip(folder.path(), name, 1)).unwrap();
+        let (stream, picture) = reading.picture().map(|(stream, picture)| (stream.clone(), picture.clone())).unwrap();
+        (reading, stream, picture)
+    };
+    let (reading, stream, picture) = facts("kiln-07_firing_cam-a.mov");
+    assert_eq!((stream.codec.as_str(), picture.depth, picture.width, picture.height), ("prores", 10, 1920, 1080));
+    assert_eq!((reading.timecode.as_deref(), reading.reel.as_deref()), (Some("10:00:00:00"), Some("A007")));
+    assert_eq!(reading.tags.get("title").map(String::as_str), Some("Kiln 7, first firing"));
+
+    let (_, stream, picture) = facts("openday-94_tape-2.mov");
+    assert_eq!((stream.codec.as_str(), picture.field_order), ("mpeg2video", FieldOrder::TopFirst));
+    assert_eq!((picture.width, picture.height, picture.pixel_aspect), (720, 576, Rational::constant(16, 15)));
+
+    let (_, _, picture) = facts("works-film_1973_r1.mov");
+    assert_eq!((picture.field_order, picture.frame_rate), (FieldOrder::BottomFirst, Some(Rational::constant(30_000, 1001))));
+
+    let (_, _, picture) = facts("glaze-db_screen.mp4");
+    assert!(picture.varies);
+
+    let (reading, _, _) = facts("interview_odile_en-fr.mkv");
+    let languages: Vec<_> = reading.sounds().map(|(stream, _)| stream.language.clone().unwrap_or_default()).collect();
+    assert_eq!(languages, ["eng", "fre"]);
+    assert!(reading.streams.iter().any(|stream| stream.content == beryl_core::reading::Content::Subtitles));
+    assert!(!reading.chapters.is_empty());
+}
+
+#[test]
+fn outputs_made_together_equal_those_made_alone_to_the_byte() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "openday-94_tape-2.mov", 1);
+    let reading = probe(&source).unwrap();
+    // Frame sizes at which the H.264 library itself makes the same file every time.
+    let presets = ["web-720", "light-proxy", "edit-friendly", "sound-only"];
+    let together: Vec<EncodeRun> =
+        presets.iter().map(|preset| run(folder.path(), &format!("{preset}-together.part"), planned(&reading, preset))).collect();
+    let failed = Mutex::new(Vec::new());
+    let tell = |event: Event| {
+        if let Event::RunFailed { problem, .. } = event {
+            failed.lock().unwrap().push(problem);
+        }
+    };
+    encode(&source, &together, &Control::default(), &tell).unwrap();
+    for preset in presets {
+        let alone = run(folder.path(), &format!("{preset}-alone.part"), planned(&reading, preset));
+        encode(&source, std::slice::from_ref(&alone), &Control::default(), &tell).unwrap();
+        let read = |kind: &str| std::fs::read(folder.path().join(format!("{preset}-{kind}.part"))).unwrap();
+        let (one, other) = (read("alone"), read("together"));
+        assert!(one.len() > 1000 && one == other, "{preset}: {} and {} bytes differ", one.len(), other.len());
+    }
+    assert!(failed.lock().unwrap().is_empty(), "{failed:?}");
+}
+
+#[test]
+fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 3);
+    let reading = probe(&source).unwrap();
+    let work = |name: &str| run(folder.path(), name, planned(&reading, "delivery-hevc"));
+
+    let (one, other) = (work("one.part"), run(folder.path(), "other.part", planned(&reading, "review-small")));
+    let control = Control::default();
+    let ends = Mutex::new(Vec::new());
+    let told = |event: Event| match event {
+        Event::Progress { id, progress } if id == one.id && progress.frames > 0 => control.cancel_run(one.id),
+        Event::RunFailed { id, problem } => ends.lock().unwrap().push((id, Some(problem.kind))),
+        Event::Written { id, .. } => ends.lock().unwrap().push((id, None)),
+        _ => {}
+    };
+    encode(&source, &[one.clone(), other.clone()], &control, &told).unwrap();
+    let mut ends = ends.into_inner().unwrap();
+    ends.sort_by_key(|(id, _)| *id != one.id);
+    assert_eq!(ends, [(one.id, Some(ProblemKind::Cancelled)), (other.id, None)]);
+    assert!(!folder.path().join("one.part").exists() && folder.path().join("other.part").exists());
+
+    let all = work("all.part");
+    let control = Control::default();
+    let cancelled = Mutex::new(None);
+    let told = |event: Event| {
+        if matches!(event, Event::Progress { progress, .. } if progress.frames > 0) {
+            cancelled.lock().unwrap().get_or_insert_with(Instant::now);
+            control.cancel();
+        }
+    };
+    encode(&source, &[all], &control, &told).unwrap();
+    let took = cancelled.into_inner().unwrap().unwrap().elapsed();
+    // The engine ends the process after 0.7 s where a codec is slower; here nothing ends it.
+    assert!(took < Duration::from_secs(10), "it took {took:?} to stop");
+    assert!(!folder.path().join("all.part").exists());
+}
+
+#[test]
+fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
+    let folder = tempfile::tempdir().unwrap();
+    let film = clip(folder.path(), "reel-11_grey.mov", 1);
+    for number in 0..12 {
+        let output = file(folder.path(), &format!("frame_{number:04}.jpg"));
+        still(&film, Rational::constant(number, 25), 480, &output).unwrap();
+    }
+    // Pictures of different moments differ; the same moment twice is the same picture.
+    let picture = |number: i32| std::fs::read(folder.path().join(format!("frame_{number:04}.jpg"))).unwrap();
+    assert_ne!(picture(0), picture(11));
+    still(&film, Rational::constant(11, 25), 480, &file(folder.path(), "again.jpg")).unwrap();
+    assert!(std::fs::read(folder.path().join("again.jpg")).unwrap() == picture(11));
+
+    let sequence = SourceRef {
+        file: file(folder.path(), "frame_0000.jpg"),
+        sequence: Some(Sequence { count: 12, rate: Rational::whole(25) }),
+    };
+    let reading = probe(&sequence).unwrap();
+    let (_, facts) = reading.picture().unwrap();
+    assert_eq!((facts.width, facts.frames, facts.frame_rate), (480, Some(12), Some(Rational::whole(25))));
+    let made = run(folder.path(), "sequence.part", planned(&reading, "review-small"));
+    let frames = Mutex::new(None);
+    encode(&sequence, std::slice::from_ref(&made), &Control::default(), &|event| {
+        if let Event::Written { measured, .. } = event {
+            *frames.lock().unwrap() = Some(measured.streams[0].packets);
+        }
+    })
+    .unwrap();
+    assert_eq!(frames.into_inner().unwrap(), Some(12));
+}

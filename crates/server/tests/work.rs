@@ -1,0 +1,225 @@
+//! Runs at work through the API: held, let go, cancelled, retried, told of as events.
+
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use beryl_core::preset::builtin;
+use beryl_ui_tests::{Application, Outcome, make_clips};
+use futures::StreamExt;
+use reqwest::Method;
+use serde_json::{Value, json};
+
+const PATIENCE: Duration = Duration::from_secs(90);
+
+fn text(value: &Value) -> String {
+    value.as_str().unwrap_or_default().to_owned()
+}
+
+/// A sheet with one source.
+struct Night {
+    application: Application,
+    path: String,
+    out: PathBuf,
+}
+
+impl Night {
+    async fn begin(clip: &str, seconds: i64, presets: &[&str], clash: &str) -> Outcome<Self> {
+        let application = Application::start().await?;
+        let media = application.folder("media")?;
+        let out = application.folder("out")?;
+        make_clips(&media, &[clip], seconds)?;
+        let storage = application.add_storage("Media", &media).await?;
+        let destination = application.add_storage("Out", &out).await?;
+        let sheet = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Night" }))).await?["id"]);
+        let path = format!("/api/sheets/{sheet}");
+        let night = Self { application, path, out };
+        night.post("sources", json!({ "storage": storage, "paths": [""] })).await?;
+        for preset in presets {
+            let body = json!({ "preset": builtin(preset), "storage": destination, "folder": "made", "clash": clash });
+            night.post("deliverables", body).await?;
+        }
+        night
+            .wait(|sheet| sheet["cells"].as_array().is_some_and(|cells| cells.iter().all(|cell| cell["forecast"].is_u64())))
+            .await?;
+        Ok(night)
+    }
+
+    async fn post(&self, what: &str, body: Value) -> Outcome<Value> {
+        self.application.call(Method::POST, &format!("{}/{what}", self.path), Some(body)).await
+    }
+
+    async fn act(&self, action: &str, run: &Value) -> Outcome<u64> {
+        let body = json!({ "action": action, "runs": [run["id"]] });
+        let done = self.application.call(Method::POST, "/api/runs", Some(body)).await?;
+        Ok(done["done"].as_u64().unwrap_or(0))
+    }
+
+    /// Waits until the sheet is as wanted; answers the runs of its cells.
+    async fn wait(&self, wanted: impl Fn(&Value) -> bool) -> Outcome<Vec<Value>> {
+        let began = Instant::now();
+        loop {
+            let sheet = self.application.call(Method::GET, &self.path, None).await?;
+            if wanted(&sheet) {
+                return Ok(sheet["cells"].as_array().ok_or("no cells")?.iter().map(|cell| cell["run"].clone()).collect());
+            }
+            if began.elapsed() > PATIENCE {
+                return Err(format!("not in time: {}", sheet["cells"]).into());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    async fn wait_for_state(&self, state: &str) -> Outcome<Vec<Value>> {
+        self.wait(|sheet| sheet["cells"].as_array().is_some_and(|cells| cells.iter().all(|cell| cell["run"]["state"] == state)))
+            .await
+    }
+
+    /// Names of what lies in the folder for outputs, hidden ones too.
+    fn made(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(self.out.join("made")).into_iter().flatten().flatten();
+        let mut names: Vec<String> = entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        names.sort();
+        names
+    }
+}
+
+fn has_begun(sheet: &Value) -> bool {
+    let run = &sheet["cells"][0]["run"];
+    run["state"] == "running" && run["progress"]["frames"].as_u64().unwrap_or(0) > 0
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_is_held_goes_on_is_cancelled_and_retried() -> Outcome<()> {
+    let night = Night::begin("kiln-07_firing_cam-b.mp4", 4, &["delivery-hevc"], "number").await?;
+    night.post("run", json!({})).await?;
+    let run = night.wait(has_begun).await?.remove(0);
+    assert_eq!(night.made().len(), 1, "one temporary file: {:?}", night.made());
+
+    // Held, it stands still.
+    assert_eq!(night.act("pause", &run).await?, 1);
+    night.wait_for_state("paused").await?;
+    let frames = async || -> Outcome<Value> { Ok(night.wait(|_| true).await?[0]["progress"]["frames"].clone()) };
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let before = frames().await?;
+    tokio::time::sleep(Duration::from_secs(4)).await;
+    assert_eq!(frames().await?, before, "it moved while it was held");
+    // What cannot be asked of it now is refused without harm.
+    assert_eq!(night.act("retry", &run).await?, 0);
+
+    // Cancelled, it leaves nothing within a second or so.
+    assert_eq!(night.act("cancel", &run).await?, 1);
+    let asked = Instant::now();
+    night.wait_for_state("cancelled").await?;
+    assert!(asked.elapsed() < Duration::from_secs(3), "it took {:?}", asked.elapsed());
+    assert_eq!(night.made(), Vec::<String>::new());
+
+    // Retried, it is made from the beginning, once.
+    assert_eq!(night.act("retry", &run).await?, 1);
+    let done = night.wait_for_state("done").await?.remove(0);
+    assert_eq!(done["id"], run["id"]);
+    assert_eq!(night.made(), ["kiln-07_firing_cam-b_delivery-hevc.mp4"]);
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_name_that_is_taken_follows_its_rule() -> Outcome<()> {
+    let night = Night::begin("glaze-db_screen.mp4", 1, &["sound-only"], "skip").await?;
+    std::fs::create_dir_all(night.out.join("made"))?;
+    let taken = night.out.join("made/glaze-db_screen_sound-only.wav");
+    std::fs::write(&taken, "another's")?;
+    night.post("run", json!({})).await?;
+    let skipped = night.wait_for_state("failed").await.or(night.wait_for_state("cancelled").await)?.remove(0);
+    assert_eq!(skipped["problem"]["kind"], "name_taken", "{skipped}");
+    assert_eq!(std::fs::read(&taken)?, b"another's");
+
+    // The rule of the column is changed: now the file takes the place, whole or not at all.
+    let sheet = night.application.call(Method::GET, &night.path, None).await?;
+    let column = &sheet["deliverables"][0];
+    let body =
+        json!({ "preset": column["preset"], "storage": column["storage"], "folder": column["folder"], "clash": "replace" });
+    night.application.call(Method::PUT, &format!("/api/deliverables/{}", text(&column["id"])), Some(body)).await?;
+    night.post("run", json!({})).await?;
+    night.wait_for_state("done").await?;
+    assert_eq!(night.made(), ["glaze-db_screen_sound-only.wav"]);
+    assert_eq!(&std::fs::read(&taken)?[..4], b"RIFF");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn events_tell_of_everything_in_order_and_a_page_that_was_away_is_brought_up_to_date() -> Outcome<()> {
+    let night = Night::begin("glaze-db_screen.mp4", 2, &["review-small", "sound-only"], "number").await?;
+    let follow = async |last: Option<u64>| -> Outcome<_> {
+        let mut request = reqwest::Client::new().get(format!("{}/api/events", night.application.address()));
+        if let Some(last) = last {
+            request = request.header("last-event-id", last.to_string());
+        }
+        Ok(request.send().await?.error_for_status()?.bytes_stream())
+    };
+    /// Reads events until `enough`.
+    async fn read(
+        mut stream: impl futures::Stream<Item = reqwest::Result<bytes::Bytes>> + Unpin,
+        enough: impl Fn(&[Value]) -> bool,
+    ) -> Outcome<Vec<Value>> {
+        let (mut events, mut pending) = (Vec::new(), String::new());
+        while !enough(&events) {
+            let piece = tokio::time::timeout(PATIENCE, stream.next()).await?.ok_or("the stream ended")??;
+            pending.push_str(std::str::from_utf8(&piece)?);
+            while let Some((event, rest)) = pending.split_once("\n\n") {
+                let data = event.lines().find_map(|line| line.strip_prefix("data: "));
+                events.extend(data.map(serde_json::from_str::<Value>).transpose()?);
+                pending = rest.to_owned();
+            }
+        }
+        Ok(events)
+    }
+    let done = |events: &[Value]| events.iter().filter(|event| event["change"]["run"]["state"] == "done").count() == 2;
+    let stream = follow(None).await?;
+    night.post("run", json!({})).await?;
+    let events = read(stream, done).await?;
+    let numbers: Vec<u64> = events.iter().filter_map(|event| event["seq"].as_u64()).collect();
+    assert!(numbers.windows(2).all(|pair| pair[1] == pair[0] + 1), "{numbers:?}");
+    let kinds: Vec<String> = events.iter().map(|event| text(&event["change"]["kind"])).collect();
+    assert!(kinds.contains(&"progress".to_owned()), "{kinds:?}");
+    for run in events.iter().filter(|event| event["change"]["run"]["state"] == "done") {
+        assert!(run["change"]["run"]["size"].as_u64() > Some(0), "{run}");
+    }
+
+    // Away for a moment, a page gets what it missed; with a number that never was, it loads again.
+    let missed = read(follow(Some(numbers[1])).await?, |events| events.len() >= numbers.len() - 2).await?;
+    assert_eq!(missed[..numbers.len() - 2], events[2..]);
+    let gap = read(follow(Some(1 << 40)).await?, |events| !events.is_empty()).await?;
+    assert_eq!(gap[0]["change"]["kind"], "gap");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sheet_of_five_hundred_sources_and_six_columns_is_answered_quickly_and_whole() -> Outcome<()> {
+    let night = Night::begin("glaze-db_screen.mp4", 1, &["sound-only"], "number").await?;
+    let media = night.application.folder("media")?;
+    for number in 0..499 {
+        std::fs::hard_link(media.join("glaze-db_screen.mp4"), media.join(format!("clip-{number:03}.mp4")))?;
+    }
+    let storages = night.application.call(Method::GET, "/api/storages", None).await?;
+    let storage = storages.as_array().ok_or("none")?.iter().find(|one| one["name"] == "Media").ok_or("none")?["id"].clone();
+    let added = night.post("sources", json!({ "storage": storage, "paths": [""] })).await?;
+    assert_eq!((&added["added"], &added["found"]), (&json!(499), &json!(500)));
+    for preset in ["web-1080", "web-720", "review-small", "light-proxy", "edit-friendly"] {
+        night.post("deliverables", json!({ "preset": builtin(preset) })).await?;
+    }
+    let sheet = night.application.call(Method::GET, &night.path, None).await?;
+    let cells: Vec<Value> = sheet["cells"].as_array().ok_or("no cells")?.clone();
+    assert_eq!(cells.len(), 3000);
+    // All cells of a column are switched in one call, and nothing else.
+    let column = sheet["deliverables"][2]["id"].clone();
+    let keys: Vec<Value> = cells
+        .iter()
+        .filter(|cell| cell["deliverable"] == column)
+        .map(|cell| json!({ "source": cell["source"], "deliverable": column }))
+        .collect();
+    night.post("cells", json!({ "cells": keys, "enabled": false })).await?;
+    let sheet = night.application.call(Method::GET, &night.path, None).await?;
+    let off = sheet["cells"].as_array().ok_or("no cells")?.iter().filter(|cell| cell["enabled"] == false);
+    assert!(off.clone().all(|cell| cell["deliverable"] == column));
+    assert_eq!(off.count(), 500);
+    Ok(())
+}

@@ -1,0 +1,227 @@
+//! What the database keeps, against a real MariaDB: order, restoring, watch folders, uploads.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use std::time::Duration;
+
+use beryl_core::path::StoragePath;
+use beryl_core::preset::builtin;
+use beryl_core::run::{ClashRule, RunEvent, RunState};
+use beryl_core::units::ByteSize;
+use beryl_core::watch::{Stamp, WatchState};
+use beryl_store::runs::Origin;
+use beryl_store::sheets::{Deliverable, OutputSetting};
+use beryl_store::watch_folders::{WatchFile, WatchFolder};
+use beryl_store::{Database, StoreError};
+use common::{new_run, with_database};
+use serde_json::json;
+use uuid::Uuid;
+
+fn path(text: &str) -> StoragePath {
+    text.parse().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn waiting_runs_are_moved_and_later_ones_come_after_them() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let mut ids = Vec::new();
+        for number in 0..5 {
+            let source = database.ensure_source(storage.id, &path(&format!("clip-{number}.mov")), None).await.unwrap();
+            ids.extend(database.queue_runs(&[new_run(&storage, source)]).await.unwrap());
+        }
+        let order = async || -> Vec<Uuid> { database.queue(0).await.unwrap().iter().map(|run| run.id).collect() };
+        assert_eq!(order().await, ids);
+        assert_eq!(database.move_runs(&[ids[4], ids[3]], Some(ids[1])).await.unwrap(), 2);
+        let moved = [ids[0], ids[4], ids[3], ids[1], ids[2]];
+        assert_eq!(order().await, moved);
+        // What is queued later comes after everything that was put in order.
+        let late = database.ensure_source(storage.id, &path("late.mov"), None).await.unwrap();
+        let late = database.queue_runs(&[new_run(&storage, late)]).await.unwrap()[0];
+        assert_eq!(order().await, [&moved[..], &[late]].concat());
+        database.move_runs(&[ids[0]], None).await.unwrap();
+        assert_eq!(order().await.last(), Some(&ids[0]));
+        // The order is that in which runs are claimed, and who is claimed cannot be moved before.
+        let claimed = database.claim("node", Duration::from_secs(60)).await.unwrap();
+        assert_eq!(claimed[0].run.id, ids[4]);
+        let refused = database.move_runs(&[late], Some(ids[4])).await;
+        assert!(matches!(refused, Err(StoreError::Changed)), "{refused:?}");
+        // A storage that is in use is not forgotten.
+        assert!(matches!(database.remove_storage(storage.id).await, Err(StoreError::InUse(_))));
+        assert!(matches!(database.add_storage("Media", "/other").await, Err(StoreError::NameTaken(_))));
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn processor_time_is_shared_out_and_becomes_a_factor() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let source = database.ensure_source(storage.id, &path("clip.mov"), None).await.unwrap();
+        let runs = database.queue_runs(&[new_run(&storage, source), new_run(&storage, source)]).await.unwrap();
+        let claimed = database.claim("node", Duration::from_secs(60)).await.unwrap();
+        assert_eq!(claimed.len(), 2);
+        assert!(database.cost_factors().await.unwrap().is_empty());
+        for one in &claimed {
+            database.finish(one.lease, RunState::Done, None).await.unwrap();
+        }
+        let expected = database.run_names(&runs).await.unwrap()[&runs[0]].expected_cpu.unwrap();
+        assert!(expected > 0.0);
+        database.save_cpu_seconds(&[(runs[0], expected), (runs[1], expected)], expected * 6.0).await.unwrap();
+        let factors = database.cost_factors().await.unwrap();
+        assert!((factors["Sound only"] - 3.0).abs() < 1e-6, "{factors:?}");
+        // What is done is done: nothing a person does changes it.
+        for event in [RunEvent::Retry, RunEvent::Cancel, RunEvent::Pause] {
+            assert!(matches!(database.change(runs[0], event).await, Err(StoreError::Changed)));
+        }
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_columns_and_sheets_come_back_with_their_settings() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let sheet = database.add_sheet("Night").await.unwrap().id;
+        let mut sources = Vec::new();
+        for name in ["a.mov", "b.mov", "c.mov"] {
+            sources.push((database.ensure_source(storage.id, &path(name), None).await.unwrap(), "card".to_owned()));
+        }
+        assert_eq!(database.add_sheet_sources(sheet, &sources).await.unwrap(), 3);
+        assert_eq!(database.add_sheet_sources(sheet, &sources).await.unwrap(), 0);
+        let column = Deliverable {
+            id: Uuid::now_v7(),
+            sheet,
+            preset: builtin("web-720").unwrap(),
+            storage: Some(storage.id),
+            folder: path("web"),
+            name_pattern: "{source}".to_owned(),
+            clash: ClashRule::Skip,
+        };
+        database.save_deliverable(&column).await.unwrap();
+        let setting = OutputSetting {
+            source: sources[1].0,
+            deliverable: column.id,
+            enabled: false,
+            overrides: Some(json!({ "picture": { "rate": { "mode": "constant_quality", "crf": 20 } } })),
+        };
+        database.save_output_settings(std::slice::from_ref(&setting)).await.unwrap();
+
+        let names = async || -> Vec<String> {
+            database.sheet_sources(sheet).await.unwrap().iter().map(|row| row.source.path.name()).collect()
+        };
+        database.set_sheet_sources_removed(sheet, &[sources[1].0], true).await.unwrap();
+        database.set_deliverable_removed(column.id, true).await.unwrap();
+        assert_eq!(names().await, ["a.mov", "c.mov"]);
+        assert!(database.deliverables(sheet).await.unwrap().is_empty());
+        let summary = database.sheets().await.unwrap();
+        assert_eq!((summary[0].sources, summary[0].deliverables), (2, 0));
+        database.set_sheet_sources_removed(sheet, &[sources[1].0], false).await.unwrap();
+        database.set_deliverable_removed(column.id, false).await.unwrap();
+        assert_eq!(names().await, ["a.mov", "b.mov", "c.mov"]);
+        assert_eq!(database.deliverables(sheet).await.unwrap(), [column]);
+        assert_eq!(database.output_settings(sheet).await.unwrap(), [setting]);
+        // Taken out and chosen again, a source stands at the end as a new one does.
+        database.set_sheet_sources_removed(sheet, &[sources[0].0], true).await.unwrap();
+        assert_eq!(database.add_sheet_sources(sheet, &sources[..1]).await.unwrap(), 1);
+        assert_eq!(names().await, ["b.mov", "c.mov", "a.mov"]);
+        database.set_sheet_removed(sheet, true).await.unwrap();
+        assert!(matches!(database.sheet(sheet).await, Err(StoreError::NotFound(_))));
+        assert!(database.sheets().await.unwrap().is_empty());
+        database.set_sheet_removed(sheet, false).await.unwrap();
+        assert_eq!(database.sheet(sheet).await.unwrap().name, "Night");
+    })
+    .await;
+}
+
+fn watched(name: &str, state: WatchState, size: u64) -> WatchFile {
+    let stamp = Stamp { size: ByteSize(size), modified: 1 };
+    WatchFile { path: path(name), state, stamp, tries: 0, detail: None, left_out: None, source: None, still_seconds: 0 }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_watched_file_is_taken_up_once_and_its_runs_are_followed() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let folder = WatchFolder {
+            id: Uuid::now_v7(),
+            name: "Dailies".to_owned(),
+            storage: storage.id,
+            folder: path("in"),
+            presets: vec![builtin("sound-only").unwrap()],
+            destination_storage: storage.id,
+            destination: path("in/out"),
+            clash: ClashRule::Number,
+            settle_seconds: 5,
+            is_on: false,
+        };
+        database.save_watch_folder(&folder).await.unwrap();
+        database.switch_watch_folder(folder.id, true).await.unwrap();
+        assert_eq!(database.watch_folders().await.unwrap(), [WatchFolder { is_on: true, ..folder.clone() }]);
+
+        // Two thousand files at once, each in its own state.
+        let many: Vec<WatchFile> = (0..2000).map(|number| watched(&format!("in/{number}.mov"), WatchState::Left, 10)).collect();
+        database.save_watch_files(folder.id, &many).await.unwrap();
+        let arriving = watched("in/new.mov", WatchState::Settling, 10);
+        database.save_watch_files(folder.id, std::slice::from_ref(&arriving)).await.unwrap();
+        let counts = database.watch_counts().await.unwrap();
+        assert_eq!((counts[&(folder.id, WatchState::Left)], counts[&(folder.id, WatchState::Settling)]), (2000, 1));
+
+        let source = database.ensure_source(storage.id, &arriving.path, None).await.unwrap();
+        let wish = beryl_store::runs::NewRun { origin: Origin::WatchFolder(folder.id), ..new_run(&storage, source) };
+        let wishes = [wish.clone(), wish];
+        let runs = database.take_up_watch_file(folder.id, &arriving.path, source, &wishes).await.unwrap();
+        let again = database.take_up_watch_file(folder.id, &arriving.path, source, &wishes).await;
+        assert!(matches!(again, Err(StoreError::Changed)), "{again:?}");
+        assert_eq!(database.queue(0).await.unwrap().len(), 2, "nothing was queued twice");
+        database.change(runs[0], RunEvent::Cancel).await.unwrap();
+        let taken = database.taken_watch_files(folder.id).await.unwrap();
+        assert_eq!((taken.len(), taken[0].state), (1, WatchState::Working));
+        let mut states = taken[0].runs.clone();
+        states.sort_by_key(|state| state.word());
+        assert_eq!(states, [RunState::Cancelled, RunState::Waiting]);
+
+        // Taken up anew after it has changed, it is judged by its new runs alone.
+        database.change(runs[1], RunEvent::Cancel).await.unwrap();
+        database.save_watch_files(folder.id, &[watched("in/new.mov", WatchState::Settling, 20)]).await.unwrap();
+        database.take_up_watch_file(folder.id, &arriving.path, source, &wishes[..1]).await.unwrap();
+        assert_eq!(database.taken_watch_files(folder.id).await.unwrap()[0].runs, [RunState::Waiting]);
+
+        // Off, what was on its way is forgotten and what was made or left is remembered.
+        database.save_watch_files(folder.id, &[watched("in/half.mov", WatchState::Arriving, 1)]).await.unwrap();
+        database.switch_watch_folder(folder.id, false).await.unwrap();
+        let known = database.watch_files(folder.id).await.unwrap();
+        assert_eq!(known.len(), 2001);
+        assert!(!database.is_own_output(storage.id, &path("in/new.wav")).await.unwrap());
+        database.remove_watch_folder(folder.id).await.unwrap();
+        assert!(database.watch_files(folder.id).await.unwrap().is_empty());
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn uploads_and_settings_are_kept() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let upload = database.add_upload(storage.id, &path("card/50%25.mov"), 1 << 40).await.unwrap();
+        assert_eq!(database.upload(upload.id).await.unwrap(), upload);
+        assert!(database.abandoned_uploads(7).await.unwrap().is_empty());
+        assert_eq!(database.abandoned_uploads(0).await.unwrap(), std::slice::from_ref(&upload));
+        database.finish_upload(upload.id, &path("card/50%25_2.mov")).await.unwrap();
+        assert!(database.abandoned_uploads(0).await.unwrap().is_empty());
+        assert_eq!(database.upload(upload.id).await.unwrap().placed, Some(path("card/50%25_2.mov")));
+        assert_eq!(database.setting::<usize>("slots").await.unwrap(), None);
+        database.save_setting("slots", &3_usize).await.unwrap();
+        database.save_setting("slots", &4_usize).await.unwrap();
+        assert_eq!(database.setting::<usize>("slots").await.unwrap(), Some(4));
+        let own = beryl_core::preset::Preset { id: "house".to_owned(), ..builtin("web-720").unwrap() };
+        database.save_preset(&own).await.unwrap();
+        assert_eq!(database.own_presets().await.unwrap(), std::slice::from_ref(&own));
+        database.remove_preset("house").await.unwrap();
+        assert!(database.own_presets().await.unwrap().is_empty());
+    })
+    .await;
+}
