@@ -79,16 +79,17 @@ fn a_file_that_vanishes_between_two_passes_is_told_of() {
     let folder = tempfile::tempdir().unwrap();
     let source = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 2);
     let out = folder.path().join("out");
-    let running = std::process::Command::new(env!("CARGO_BIN_EXE_beryl"))
+    let mut running = std::process::Command::new(env!("CARGO_BIN_EXE_beryl"))
         .args(["encode", source.to_str().unwrap(), "--preset", "web-1080", "--out", out.to_str().unwrap(), "--json"])
         .stdout(std::process::Stdio::piped())
         .spawn()
         .unwrap();
     // The first pass is under way when it tells how far it is.
-    let mut told = std::io::BufReader::new(running.stdout.unwrap()).lines().map(Result::unwrap);
+    let mut told = std::io::BufReader::new(running.stdout.take().unwrap()).lines().map(Result::unwrap);
     told.find(|line| line.contains("\"progress\"")).unwrap();
     std::fs::remove_file(&source).unwrap();
     let report: Value = serde_json::from_str(&told.last().unwrap()).unwrap();
+    assert!(!running.wait().unwrap().success());
     assert_eq!(report["outputs"][0]["problem"]["kind"], "missing", "{report}");
     assert_eq!(names(&out), Vec::<String>::new());
 }

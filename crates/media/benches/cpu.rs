@@ -77,7 +77,7 @@ fn bare_transcode(source: &Path, target: &Path, picture: &PicturePlan) {
         "video_size={}x{}:pix_fmt={}:time_base={}/{}:pixel_aspect=1/1",
         decoder.width(),
         decoder.height(),
-        i32::from(av::ffi::AVPixelFormat::from(decoder.format()) as i32),
+        av::ffi::AVPixelFormat::from(decoder.format()) as i32,
         clock.numerator(),
         clock.denominator()
     );

@@ -228,7 +228,7 @@ async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_removed_from_a_sheet_can_be_restored_with_all_that_was_set() -> Outcome<()> {
     let application = Application::start().await?;
-    let (source, _) = made(&application, "glaze-db_screen.mp4", "sound-only").await.or_else(|_| Err("not made"))?;
+    let (source, _) = made(&application, "glaze-db_screen.mp4", "sound-only").await?;
     let sheets = application.call(Method::GET, "/api/sheets", None).await?;
     let path = format!("/api/sheets/{}", text(&sheets[0]["id"]));
     let before = application.call(Method::GET, &path, None).await?;
