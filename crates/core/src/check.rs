@@ -272,7 +272,7 @@ pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Opt
     // A source that ends early makes a file that is too short: the source is to be named, not the file.
     let (planned, end, tolerance) = match &plan.picture {
         Some(picture) => (picture.duration, measured.source_end, picture.frame_rate.rate().inverse()),
-        None => (plan.duration, measured.reading.duration, Some(SOUND_TOLERANCE)),
+        None => (plan.duration, measured.streams.iter().map(|stream| stream.end).max(), Some(SOUND_TOLERANCE)),
     };
     if let (Some(planned), Some(end), Some(tolerance)) = (planned, end, tolerance)
         && planned - end > tolerance
