@@ -153,5 +153,5 @@ async fn a_batch_survives_the_death_of_engine_server_and_database() {
     assert_eq!(written.len(), 4, "{written:?}");
     assert!(written.iter().all(|name| !name.contains(".part") && !name.contains("_2.")), "{written:?}");
     let queue = application.call(reqwest::Method::GET, "/api/queue", None).await;
-    assert_eq!(queue.as_array().unwrap().len(), 4, "every output has one run");
+    assert_eq!(queue["items"].as_array().unwrap().len(), 4, "every output has one run");
 }

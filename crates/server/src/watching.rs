@@ -11,6 +11,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::run::RunState;
 use beryl_core::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
 use beryl_store::runs::{NewRun, Origin};
+use beryl_store::storages::Storage;
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
 use notify::event::{AccessKind, AccessMode};
@@ -117,8 +118,9 @@ pub(crate) async fn unknown_files(app: &App, folder: &WatchFolder) -> Result<Vec
     let mut found = look_through(app, folder).await?;
     found.retain(|file| !known.contains(&file.path));
     let mut unknown_files = Vec::with_capacity(found.len());
+    let storages = app.database.storages().await.map_err(|error| unknown(&error))?;
     for file in found {
-        if !is_own(app, folder, &file.path).await.map_err(|error| unknown(&error))? {
+        if !is_own(app, &storages, folder, &file.path).await.map_err(|error| unknown(&error))? {
             unknown_files.push(file);
         }
     }
@@ -150,11 +152,10 @@ async fn look_through(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Pro
 }
 
 /// Whether a file is an output of any run, under whichever storage's name it was made.
-async fn is_own(app: &App, folder: &WatchFolder, path: &StoragePath) -> Result<bool, StoreError> {
-    let storages = app.database.storages().await?;
+async fn is_own(app: &App, storages: &[Storage], folder: &WatchFolder, path: &StoragePath) -> Result<bool, StoreError> {
     let Some(own) = storages.iter().find(|storage| storage.id == folder.storage) else { return Ok(false) };
     let whole = Path::new(&own.root).join(crate::files::system_path(path));
-    for storage in &storages {
+    for storage in storages {
         let Ok(below) = whole.strip_prefix(&storage.root) else { continue };
         let bytes = std::os::unix::ffi::OsStrExt::as_bytes(below.as_os_str());
         if let Ok(path) = StoragePath::from_bytes(bytes)
@@ -280,6 +281,7 @@ impl Task {
         let had_problem = self.app.watching.problems().remove(&id).is_some();
         let (now, settle) = (self.now(), self.settle());
         let mut changed = Vec::new();
+        let storages = self.app.database.storages().await?;
         let present: HashSet<StoragePath> = found.iter().map(|file| file.path.clone()).collect();
         for file in found {
             if self.in_hand.contains(&file.path) {
@@ -287,7 +289,7 @@ impl Task {
             }
             let known = self.files.get(&file.path);
             let (mut watched, step) = look(known.map(|known| known.watched), file.stamp, now, settle);
-            if known.is_none() && is_own(&self.app, &self.folder, &file.path).await? {
+            if known.is_none() && is_own(&self.app, &storages, &self.folder, &file.path).await? {
                 watched.state = WatchState::Own;
             }
             if known.map(|known| known.watched) != Some(watched) {

@@ -22,14 +22,21 @@ export default function PresetsPage() {
   const [order, setOrder] = useState<Order>("given");
   const [edited, setEdited] = useState<string | null>(null);
   const client = useQueryClient();
-  const { refuse } = useTell();
+  const { tell, refuse } = useTell();
   const shown = order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
   const copy = (item: PresetItem) => {
     const own = item.is_builtin ? { ...item.preset, id: `${item.preset.id}-own`, name: `${item.preset.name}, own` } : item.preset;
     setEdited(JSON.stringify(own, null, 2));
   };
   const remove = (item: PresetItem) => {
-    api.removePreset(item.preset.id).then(() => client.invalidateQueries({ queryKey: keys.presets })).catch(refuse);
+    const again = () => client.invalidateQueries({ queryKey: keys.presets });
+    api
+      .removePreset(item.preset.id)
+      .then(() => {
+        tell(`“${item.preset.name}” is removed; columns made from it keep it.`, () => api.savePreset(item.preset).then(again));
+        return again();
+      })
+      .catch(refuse);
   };
   const sound = (item: PresetItem) => {
     const { sound } = item.preset;

@@ -76,7 +76,10 @@ export function useSheetWork(id: string) {
           const fits = action === "retry" ? cell.run?.state === "failed" || cell.run?.state === "cancelled" : isOpen(cell.run);
           return cell.run && fits ? [cell.run.id] : [];
         });
-        attempt(() => api.act(action, runs));
+        attempt(async () => {
+          await api.act(action, runs);
+          if (action === "cancel" && runs.length > 0) tell(`${plural(runs.length, "output")} cancelled; what was begun of ${runs.length === 1 ? "it" : "them"} is gone.`, () => api.act("retry", runs));
+        });
       },
       /** Own settings, on top of those that a cell has already. */
       adjust: (cells: Cell[], patch: Patch) => {
