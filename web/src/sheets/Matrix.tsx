@@ -200,7 +200,7 @@ function lookOf(cell: Cell, size: number): Look {
   if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
   switch (run.state) {
     case "done":
-      return { state: "done", head: sizeText(run.size ?? 0), detail: `checked · ${changeText(size, run.size ?? 0)}`, tone: quiet };
+      return { state: "done", head: sizeText(run.size ?? 0), detail: `${changeText(size, run.size ?? 0)} · checked`, tone: quiet };
     case "running": {
       const percent = `${String(Math.floor((run.progress?.fraction ?? 0) * 100))} %`;
       const left = run.progress?.remaining == null ? "" : ` · ${spanText(run.progress.remaining)} left`;

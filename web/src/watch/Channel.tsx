@@ -20,13 +20,13 @@ const FLOW: { state: WatchState; word: string; facet: FacetState }[] = [
 
 const ASIDE: { state: WatchState; word: string; facet: FacetState }[] = [
   { state: "failed", word: "failed", facet: "failed" },
-  { state: "left", word: "left where they were", facet: "off" },
+  { state: "left", word: "left alone", facet: "off" },
   { state: "gone", word: "gone again", facet: "cancelled" },
   { state: "own", word: "made here", facet: "off" },
 ];
 
-/** States from which a file can be taken up by hand. */
-const CAN_BE_TAKEN: WatchState[] = ["left", "failed", "out"];
+/** What taking up a file by hand is called in the states from which it can be. */
+const TAKE_WORDS: Partial<Record<WatchState, string>> = { left: "Take it up", failed: "Try it again", out: "Make it again" };
 
 interface Props {
   folder: WatchFolder;
@@ -45,7 +45,7 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
   };
   const aside = ASIDE.filter(({ state }) => stage(state));
   return (
-    <Box component="section" aria-label={folder.name} data-testid="watch-folder" sx={{ bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 2, flex: "none" }}>
+    <Box component="section" aria-label={folder.name} data-testid="watch-folder" sx={{ bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 2, flex: "none", overflow: "hidden" }}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 2, pt: 1.25 }}>
         <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 700 }}>{folder.name}</Box>
         <Box sx={{ display: "flex", alignItems: "center", gap: 1, color: "text.secondary", minWidth: 0, "& svg": { width: 14, height: 14, flex: "none" } }}>
@@ -125,10 +125,10 @@ function Files({ folder, state }: { folder: WatchFolder; state: WatchState }) {
       .then(() => { tell(`${plural(paths.length, "file")} taken up as if just arrived.`); })
       .catch(refuse);
   };
-  const canBeTaken = folder.is_on && CAN_BE_TAKEN.includes(state);
+  const canBeTaken = folder.is_on && TAKE_WORDS[state] !== undefined;
   return (
     <Box sx={{ borderTop: 1, borderColor: "divider", maxHeight: 260, overflow: "auto" }}>
-      <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", "& td": { px: 2, py: 0.4, borderBottom: 1, borderColor: "divider" } }}>
+      <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", "& td": { px: 2, py: 0.4 }, "& tr + tr td": { borderTop: 1, borderColor: "divider" } }}>
         <tbody>
           {files.map((file) => (
             <tr key={file.path} data-file={file.name}>
@@ -137,7 +137,7 @@ function Files({ folder, state }: { folder: WatchFolder; state: WatchState }) {
               <Box component="td" sx={{ color: "text.secondary", width: "60%" }}>{file.reason}</Box>
               {canBeTaken && (
                 <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
-                  <Button color="inherit" onClick={() => { take([file.path]); }}>{state === "left" ? "Take it up" : "Make it again"}</Button>
+                  <Button color="inherit" onClick={() => { take([file.path]); }}>{TAKE_WORDS[state]}</Button>
                 </td>
               )}
             </tr>

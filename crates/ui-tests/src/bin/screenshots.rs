@@ -50,7 +50,7 @@ impl Tour {
 
     async fn shoot(&self, name: &str) -> Outcome<()> {
         let settled = "return document.fonts.status === 'loaded' && [...document.images].every(image => image.complete) \
-                       && document.getAnimations().length === 0";
+                       && document.getAnimations().every(one => one.playState !== 'running')";
         for _ in 0..50 {
             if self.browser.window.execute(settled, vec![]).await?.json() == &serde_json::Value::Bool(true) {
                 break;
@@ -117,7 +117,7 @@ async fn main() -> Outcome<()> {
     night.open_sheet("ep. 3").await?;
     night.click("[data-testid=run]").await?;
     night.go("queue", "[data-testid=night] button").await?;
-    night.browser.wait_for_count("tr[data-state=running]", 10, Duration::from_secs(30)).await?;
+    night.browser.find("tr[data-state=running] td:nth-of-type(6):not(:empty)").await?;
     night.shoot("queue").await?;
     night.open_sheet("ep. 3").await?;
     let cancel = "//footer//button[text()='Cancel']";
