@@ -116,6 +116,8 @@ async fn main() -> Outcome<()> {
     // The last one: the queue is worth looking at only while it works, and is emptied again.
     night.open_sheet("ep. 3").await?;
     night.click("[data-testid=run]").await?;
+    // Leaving the page at once would take the wish back with it.
+    night.browser.find("[role=gridcell][data-state=running]").await?;
     night.go("queue", "[data-testid=night] button").await?;
     night.browser.find("tr[data-state=running] td:nth-of-type(6):not(:empty)").await?;
     night.shoot("queue").await?;
