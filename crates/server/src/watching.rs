@@ -441,9 +441,11 @@ async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) ->
     Ok(Taken::Queued { left_out: (!left_out.is_empty()).then(|| left_out.join("; ")) })
 }
 
+/// Size and time of a file now; a sequence is looked for in its folder, since it is more than one file.
 async fn stamp_now(app: &App, folder: &WatchFolder, file: &Found) -> Option<Stamp> {
-    // A sequence is more than its first file: it is looked for as a whole.
-    let found = look_through(app, folder).await.ok()?;
+    let storage = app.database.storage(folder.storage).await.ok()?;
+    let chosen = if file.sequence.is_some() { file.path.parent() } else { file.path.clone() };
+    let found = tokio::task::spawn_blocking(move || find_sources(&storage, &chosen)).await.ok()?.ok()?;
     found.into_iter().find(|found| found.path == file.path).map(|found| found.stamp)
 }
 
