@@ -134,7 +134,7 @@ fn unknown(error: &StoreError) -> Problem {
 /// The row of a file that was found, in this state.
 pub(crate) fn found_in_state(file: &Found, state: WatchState) -> WatchFile {
     let path = file.path.clone();
-    WatchFile { path, state, stamp: file.stamp, tries: 0, detail: None, left_out: None, source: None, still_seconds: 0 }
+    WatchFile { path, state, stamp: file.stamp, tries: 0, detail: None, left_out: None, still_seconds: 0 }
 }
 
 async fn look_through(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Problem> {
@@ -195,6 +195,8 @@ struct Task {
     /// Files that are being taken up right now.
     taking: JoinSet<(StoragePath, Taken)>,
     in_hand: HashSet<StoragePath>,
+    /// Files whose state has changed and is not kept yet, because the database was away.
+    unkept: HashSet<StoragePath>,
 }
 
 async fn follow(app: Arc<App>, folder: WatchFolder, wake: Arc<Notify>) {
@@ -205,7 +207,15 @@ async fn follow(app: Arc<App>, folder: WatchFolder, wake: Arc<Notify>) {
         let watched = Watched { state: file.state, stamp: file.stamp, unchanged_since: 0, tries: file.tries };
         (file.path, Known { watched, detail: file.detail, left_out: file.left_out })
     });
-    let mut task = Task { files: known.collect(), app, folder, began, taking: JoinSet::new(), in_hand: HashSet::new() };
+    let mut task = Task {
+        files: known.collect(),
+        app,
+        folder,
+        began,
+        taking: JoinSet::new(),
+        in_hand: HashSet::new(),
+        unkept: HashSet::new(),
+    };
     loop {
         if let Err(error) = task.look().await {
             tracing::warn!(%error, folder = %task.folder.name, "the watch folder is looked at again later");
@@ -280,7 +290,6 @@ impl Task {
         };
         let had_problem = self.app.watching.problems().remove(&id).is_some();
         let (now, settle) = (self.now(), self.settle());
-        let mut changed = Vec::new();
         let storages = self.app.database.storages().await?;
         let present: HashSet<StoragePath> = found.iter().map(|file| file.path.clone()).collect();
         for file in found {
@@ -293,7 +302,7 @@ impl Task {
                 watched.state = WatchState::Own;
             }
             if known.map(|known| known.watched) != Some(watched) {
-                changed.push(file.path.clone());
+                self.unkept.insert(file.path.clone());
                 let before = known.cloned().filter(|_| watched.state != WatchState::Arriving);
                 let known = before.unwrap_or(Known { watched, detail: None, left_out: None });
                 self.files.insert(file.path.clone(), Known { watched, ..known });
@@ -305,22 +314,20 @@ impl Task {
         for (path, known) in &mut self.files {
             if known.watched.state.is_on_its_way() && !present.contains(path) && !self.in_hand.contains(path) {
                 known.watched.state = WatchState::Gone;
-                changed.push(path.clone());
+                self.unkept.insert(path.clone());
             }
         }
-        changed.extend(self.look_at_runs().await?);
-        self.keep(&changed).await?;
-        if had_problem || !changed.is_empty() {
+        self.look_at_runs().await?;
+        if self.keep().await? || had_problem {
             self.app.hub.tell(Change::Watch { id });
         }
         Ok(())
     }
 
-    /// Follows the runs of files that were taken up; answers the files whose state has changed.
-    async fn look_at_runs(&mut self) -> Result<Vec<StoragePath>, StoreError> {
-        let mut changed = Vec::new();
+    /// Follows the runs of files that were taken up.
+    async fn look_at_runs(&mut self) -> Result<(), StoreError> {
         if !self.files.values().any(|known| matches!(known.watched.state, WatchState::Working | WatchState::Failed)) {
-            return Ok(changed);
+            return Ok(());
         }
         for taken in self.app.database.taken_watch_files(self.folder.id).await? {
             let Some(known) = self.files.get_mut(&taken.path).filter(|known| known.watched.state == taken.state) else {
@@ -331,13 +338,14 @@ impl Task {
             if known.watched.state != state || known.detail != detail {
                 known.watched.state = state;
                 known.detail = detail;
-                changed.push(taken.path);
+                self.unkept.insert(taken.path);
             }
         }
-        Ok(changed)
+        Ok(())
     }
 
-    async fn keep(&self, paths: &[StoragePath]) -> Result<(), StoreError> {
+    /// Keeps all states that have changed; answers whether there were any.
+    async fn keep(&mut self) -> Result<bool, StoreError> {
         let row = |path: &StoragePath| {
             let known = self.files.get(path)?;
             Some(WatchFile {
@@ -347,12 +355,14 @@ impl Task {
                 tries: known.watched.tries,
                 detail: known.detail.clone(),
                 left_out: known.left_out.clone(),
-                source: None,
                 still_seconds: 0,
             })
         };
-        let rows: Vec<WatchFile> = paths.iter().filter_map(row).collect();
-        self.app.database.save_watch_files(self.folder.id, &rows).await
+        // The row of a file in hand belongs to whoever takes it up: written here, it could be taken up twice.
+        let rows: Vec<WatchFile> = self.unkept.difference(&self.in_hand).filter_map(row).collect();
+        self.app.database.save_watch_files(self.folder.id, &rows).await?;
+        self.unkept.retain(|path| self.in_hand.contains(path));
+        Ok(!rows.is_empty())
     }
 
     fn begin(&mut self, file: Found) {
@@ -392,7 +402,8 @@ impl Task {
             }
             Taken::NotNow => {}
         }
-        self.keep(&[path]).await?;
+        self.unkept.insert(path);
+        self.keep().await?;
         self.app.hub.tell(Change::Watch { id: self.folder.id });
         Ok(())
     }

@@ -56,8 +56,6 @@ pub struct WatchFile {
     pub detail: Option<String>,
     /// Which outputs cannot be made of it, for people.
     pub left_out: Option<String>,
-    /// The source it became.
-    pub source: Option<Uuid>,
     /// Seconds since size and time changed last, by the database's clock.
     pub still_seconds: u64,
 }
@@ -107,13 +105,12 @@ fn watch_file(row: &MySqlRow) -> Result<WatchFile, sqlx::Error> {
         tries: row.try_get("tries")?,
         detail: row.try_get("detail")?,
         left_out: row.try_get("left_out")?,
-        source: row.try_get("source_id")?,
         still_seconds: u64::try_from(still).unwrap_or(0),
     })
 }
 
 const FILE: &str =
-    "path, state, size, modified, tries, detail, left_out, source_id, TIMESTAMPDIFF(SECOND, unchanged_since, NOW(6)) AS still";
+    "path, state, size, modified, tries, detail, left_out, TIMESTAMPDIFF(SECOND, unchanged_since, NOW(6)) AS still";
 
 impl Database {
     /// All watch folders by name.

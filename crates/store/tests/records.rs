@@ -139,7 +139,7 @@ async fn rows_columns_and_sheets_come_back_with_their_settings() {
 
 fn watched(name: &str, state: WatchState, size: u64) -> WatchFile {
     let stamp = Stamp { size: ByteSize(size), modified: 1 };
-    WatchFile { path: path(name), state, stamp, tries: 0, detail: None, left_out: None, source: None, still_seconds: 0 }
+    WatchFile { path: path(name), state, stamp, tries: 0, detail: None, left_out: None, still_seconds: 0 }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -186,12 +186,6 @@ impl RunningJob {
         self.control.clone()
     }
 
-    /// The process id, for ending it from outside in tests.
-    #[must_use]
-    pub fn process_id(&self) -> Option<u32> {
-        self.child.id()
-    }
-
     /// Counts the time that follows as no standstill, for a job that was paused until now.
     pub fn has_moved(&mut self) {
         self.moved = Instant::now();
