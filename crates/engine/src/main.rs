@@ -6,6 +6,7 @@
 
 use std::collections::HashSet;
 use std::io::{BufRead, Write};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -57,7 +58,8 @@ fn work(job: &Job, control: &Control) -> Result<(), Problem> {
         Job::Still { source, at, width, output } => {
             beryl_media::still(source, *at, *width, output).map(|()| tell(&Event::StillWritten))
         }
-        Job::Encode { source, runs } => beryl_media::encode(source, runs, control, &|event| tell(&event)),
+        // The starter gives every engine a working folder of its own.
+        Job::Encode { source, runs } => beryl_media::encode(source, runs, Path::new("."), control, &|event| tell(&event)),
     }
 }
 

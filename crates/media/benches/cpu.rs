@@ -155,7 +155,7 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
             output: FileRef { root: folder.display().to_string(), path: format!("job-{number}.part").parse().unwrap() },
         })
         .collect();
-    encode(source, &runs, &Control::default(), &|event| {
+    encode(source, &runs, folder, &Control::default(), &|event| {
         if let Event::RunFailed { problem, .. } = event {
             panic!("{problem}");
         }

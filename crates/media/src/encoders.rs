@@ -66,7 +66,7 @@ impl Options {
     }
 }
 
-/// The encoder of a picture. `notes` names the file (in the working folder) of the first pass.
+/// The encoder of a picture. `notes` names the file of the first pass.
 pub(crate) fn picture(
     plan: &PicturePlan,
     clock: Rational,
@@ -200,11 +200,16 @@ fn hevc(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options) {
     }
     match pass {
         Pass::Single => {}
-        Pass::First => own.push(format!("pass=1:stats={notes}")),
-        Pass::Second => own.push(format!("pass=2:stats={notes}")),
+        Pass::First => own.push(format!("pass=1:stats={}", escaped(notes))),
+        Pass::Second => own.push(format!("pass=2:stats={}", escaped(notes))),
     }
     own.extend(plan.hdr.as_ref().map(hdr_parameters));
     options.set("x265-params", own.join(":"));
+}
+
+/// A value among others that are parted by colons.
+fn escaped(value: &str) -> String {
+    value.replace('\\', r"\\").replace('\'', r"\'").replace(':', r"\:")
 }
 
 /// Mastering display in units of 0.00002 and 0.0001 cd/m², green before blue before red, as SEI has it.

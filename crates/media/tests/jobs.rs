@@ -88,10 +88,10 @@ fn outputs_made_together_equal_those_made_alone_to_the_byte() {
             failed.lock().unwrap().push(problem);
         }
     };
-    encode(&source, &together, &Control::default(), &tell).unwrap();
+    encode(&source, &together, folder.path(), &Control::default(), &tell).unwrap();
     for preset in presets {
         let alone = run(folder.path(), &format!("{preset}-alone.part"), planned(&reading, preset));
-        encode(&source, std::slice::from_ref(&alone), &Control::default(), &tell).unwrap();
+        encode(&source, std::slice::from_ref(&alone), folder.path(), &Control::default(), &tell).unwrap();
         let read = |kind: &str| std::fs::read(folder.path().join(format!("{preset}-{kind}.part"))).unwrap();
         let (one, other) = (read("alone"), read("together"));
         assert!(one.len() > 1000 && one == other, "{preset}: {} and {} bytes differ", one.len(), other.len());
@@ -115,7 +115,7 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
         Event::Written { id, .. } => ends.lock().unwrap().push((id, None)),
         _ => {}
     };
-    encode(&source, &[one.clone(), other.clone()], &control, &told).unwrap();
+    encode(&source, &[one.clone(), other.clone()], folder.path(), &control, &told).unwrap();
     let mut ends = ends.into_inner().unwrap();
     ends.sort_by_key(|(id, _)| *id != one.id);
     assert_eq!(ends, [(one.id, Some(ProblemKind::Cancelled)), (other.id, None)]);
@@ -130,7 +130,7 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
             control.cancel();
         }
     };
-    encode(&source, &[all], &control, &told).unwrap();
+    encode(&source, &[all], folder.path(), &control, &told).unwrap();
     let took = cancelled.into_inner().unwrap().unwrap().elapsed();
     // The engine ends the process after 0.7 s where a codec is slower; here nothing ends it.
     assert!(took < Duration::from_secs(10), "it took {took:?} to stop");
@@ -160,11 +160,37 @@ fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
     assert_eq!((facts.width, facts.frames, facts.frame_rate), (480, Some(12), Some(Rational::whole(25))));
     let made = run(folder.path(), "sequence.part", planned(&reading, "review-small"));
     let frames = Mutex::new(None);
-    encode(&sequence, std::slice::from_ref(&made), &Control::default(), &|event| {
+    encode(&sequence, std::slice::from_ref(&made), folder.path(), &Control::default(), &|event| {
         if let Event::Written { measured, .. } = event {
             *frames.lock().unwrap() = Some(measured.streams[0].packets);
         }
     })
     .unwrap();
     assert_eq!(frames.into_inner().unwrap(), Some(12));
+}
+
+#[test]
+fn notes_of_first_passes_go_where_they_are_told_whatever_the_folder_is_called() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "glaze-db_screen.mp4", 1);
+    let reading = probe(&source).unwrap();
+    let notes = folder.path().join("it's: a\\folder");
+    std::fs::create_dir(&notes).unwrap();
+    let two_passes = |preset: &str| {
+        let average = json!({ "picture": { "rate": { "mode": "average", "bits_per_second": 400_000, "passes": 2 } } });
+        let plan = plan(&reading, &builtin(preset).unwrap(), &average).unwrap();
+        assert_eq!(plan.passes(), 2);
+        run(folder.path(), &format!("{preset}.part"), plan)
+    };
+    let runs = [two_passes("web-720"), two_passes("delivery-hevc")];
+    let written = Mutex::new(0);
+    encode(&source, &runs, &notes, &Control::default(), &|event| match event {
+        Event::Written { .. } => *written.lock().unwrap() += 1,
+        Event::RunFailed { problem, .. } => panic!("{problem}"),
+        _ => {}
+    })
+    .unwrap();
+    assert_eq!(written.into_inner().unwrap(), 2);
+    let files = std::fs::read_dir(&notes).unwrap().count();
+    assert!(files >= 3, "only {files} files of notes: two of H.264, one or more of HEVC");
 }

@@ -1,64 +1,18 @@
-//! What all parts of the server share, and its start and end.
+//! What handlers and services share.
 
-use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::Arc;
 
-use beryl_core::problem::Problem;
-use beryl_store::{Database, StoreError};
+use beryl_store::Database;
 use beryl_worker::Engine;
-use tokio::net::TcpListener;
 use tokio::sync::{Notify, watch};
+use uuid::Uuid;
 
-use crate::events::Hub;
-use crate::scheduler::Scheduler;
+use crate::events::{Change, Hub};
+use crate::scheduler::Slots;
 use crate::turns::Turns;
-use crate::viewing::Viewings;
-use crate::watching::Watching;
-use crate::{api, reader};
-
-/// How the server is to be run.
-#[derive(Debug, Clone)]
-pub struct Config {
-    /// Where to listen. Only loopback is allowed, since there are no accounts.
-    pub listen: SocketAddr,
-    /// Folder for thumbnails and other things that can be made again.
-    pub cache: PathBuf,
-    /// The database.
-    pub database: String,
-    /// The name of this machine among the workers.
-    pub node: String,
-}
-
-/// Why the server did not start.
-#[derive(Debug, thiserror::Error)]
-pub enum ServerError {
-    /// Others could reach it.
-    #[error("{0} can be reached from other machines, which needs accounts, and there are none yet: listen on 127.0.0.1")]
-    NotLoopback(IpAddr),
-    /// The port is taken or the like.
-    #[error("it is not possible to listen on {address}: {source}")]
-    Listen {
-        /// Where.
-        address: SocketAddr,
-        /// Why.
-        source: std::io::Error,
-    },
-    /// The cache folder cannot be made.
-    #[error("the folder {folder} cannot be made: {source}")]
-    Cache {
-        /// Which.
-        folder: PathBuf,
-        /// Why.
-        source: std::io::Error,
-    },
-    /// The database is away.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    /// The engine is missing.
-    #[error(transparent)]
-    Engine(#[from] Problem),
-}
+use crate::viewing::Copies;
+use crate::views::RunView;
+use crate::watching::Channels;
 
 /// What handlers and services share.
 #[derive(Debug)]
@@ -66,84 +20,33 @@ pub(crate) struct App {
     pub(crate) database: Database,
     pub(crate) engine: Engine,
     pub(crate) hub: Hub,
-    pub(crate) scheduler: Scheduler,
+    pub(crate) slots: Slots,
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,
-    pub(crate) watching: Watching,
+    pub(crate) watching: Channels,
     /// One piece of an upload at a time.
     pub(crate) uploads: Turns,
-    pub(crate) viewings: Viewings,
+    pub(crate) viewings: Copies,
     pub(crate) cache: PathBuf,
 }
 
-/// A running server.
-#[derive(Debug)]
-pub struct Server {
-    address: SocketAddr,
-    stop: watch::Sender<bool>,
-    tasks: Vec<tokio::task::JoinHandle<()>>,
-}
-
-impl Server {
-    /// Starts everything; answers when requests are taken.
-    ///
-    /// # Errors
-    /// [`ServerError`] where it cannot listen or has no database or engine.
-    pub async fn start(config: Config) -> Result<Self, ServerError> {
-        if !config.listen.ip().is_loopback() {
-            return Err(ServerError::NotLoopback(config.listen.ip()));
-        }
-        let database = Database::connect(&config.database).await?;
-        let engine = Engine::locate()?;
-        let made = std::fs::create_dir_all(&config.cache);
-        made.map_err(|source| ServerError::Cache { folder: config.cache.clone(), source })?;
-        let listening =
-            TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
-        let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
-        let app = Arc::new(App {
-            database,
-            engine,
-            hub: Hub::default(),
-            scheduler: Scheduler::new(config.node),
-            unread: Notify::new(),
-            watching: Watching::default(),
-            uploads: Turns::default(),
-            viewings: Viewings::default(),
-            cache: config.cache,
-        });
-        let (stop, stopped) = watch::channel(false);
-        let mut tasks = vec![
-            tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(crate::scheduler::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(crate::watching::run(Arc::clone(&app), stopped.clone())),
-        ];
-        let clearing = Arc::clone(&app);
-        tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
-        let router = api::router(app);
-        let mut until = stopped;
-        tasks.push(tokio::spawn(async move {
-            let serving = axum::serve(listener, router).with_graceful_shutdown(async move { ending(&mut until).await });
-            if let Err(error) = serving.await {
-                tracing::error!(%error, "serving ended");
-            }
-        }));
-        Ok(Self { address, stop, tasks })
+impl App {
+    /// Tells pages, and the watch folder it belongs to, what a run is like now.
+    pub(crate) async fn tell_run(&self, id: Uuid) {
+        self.tell_runs(&[id]).await;
     }
 
-    /// Where it listens.
-    #[must_use]
-    pub const fn address(&self) -> SocketAddr {
-        self.address
-    }
-
-    /// Ends it: engines put their things away, what they worked on goes on after the next start.
-    pub async fn stop(self) {
-        self.stop.send_replace(true);
-        for task in self.tasks {
-            // Event streams of open pages would hold the server up for ever.
-            if tokio::time::timeout(std::time::Duration::from_secs(3), task).await.is_err() {
-                tracing::info!("a task was still busy and is left");
+    /// The same of several runs, asking the database once.
+    pub(crate) async fn tell_runs(&self, ids: &[Uuid]) {
+        let runs = match self.database.runs(ids).await {
+            Ok(runs) => runs,
+            Err(error) => return tracing::debug!(%error, "a change could not be told"),
+        };
+        for run in runs {
+            if let Some(folder) = run.watch_folder {
+                self.watching.wake(folder);
             }
+            self.hub.tell(Change::Run { run: RunView::of(&run) });
         }
     }
 }

@@ -9,7 +9,7 @@ use tokio::sync::broadcast;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::api::{RunView, SourceRow};
+use crate::views::{RunView, SourceRow};
 
 /// Something that pages show has changed.
 #[derive(Debug, Clone, Serialize, ToSchema)]

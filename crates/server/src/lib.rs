@@ -12,9 +12,11 @@ mod page;
 mod publish;
 mod reader;
 mod scheduler;
+mod server;
 mod turns;
 mod viewing;
+mod views;
 mod watching;
 
 pub use api::describe;
-pub use app::{Config, Server, ServerError};
+pub use server::{Config, Server, ServerError};

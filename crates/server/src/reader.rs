@@ -13,10 +13,10 @@ use futures::StreamExt;
 use tokio::sync::watch;
 use uuid::Uuid;
 
-use crate::api::SourceRow;
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::source_ref;
+use crate::views::SourceRow;
 
 /// Sources read at the same time.
 const TOGETHER: usize = 2;

@@ -13,6 +13,10 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// A watch folder on `in`, whose outputs go to `destination` of the same storage.
 async fn watch(application: &Application, root: &Path, presets: &[&str], destination: &str) -> Outcome<String> {
     let storage = application.add_storage("House", root).await?;
+    watch_in(application, &storage, presets, destination).await
+}
+
+async fn watch_in(application: &Application, storage: &str, presets: &[&str], destination: &str) -> Outcome<String> {
     let presets: Vec<_> = presets.iter().map(|id| builtin(id)).collect();
     let body = json!({
         "name": "Dailies", "storage": storage, "folder": "in", "presets": presets,
@@ -155,7 +159,8 @@ async fn outputs_beside_their_sources_are_known_as_own_and_broken_files_say_why(
     std::fs::create_dir_all(&arriving)?;
     make_clips(&root, &["glaze-db_screen.mp4"], 1)?;
     // The destination is the watched folder itself.
-    let id = watch(&application, &root, &["review-small"], "in").await?;
+    let storage = application.add_storage("House", &root).await?;
+    let id = watch_in(&application, &storage, &["review-small"], "in").await?;
     switch(&application, &id, json!({})).await?;
     std::fs::rename(root.join("glaze-db_screen.mp4"), arriving.join("screen.mp4"))?;
     std::fs::write(arriving.join("notes.mov"), "not a film at all")?;
@@ -169,10 +174,12 @@ async fn outputs_beside_their_sources_are_known_as_own_and_broken_files_say_why(
     // Its headers might still have come; they did not.
     let failed = wait_for(&application, &id, "failed", &["notes.mov"]).await?;
     assert!(failed[0].1.starts_with("It is not a media file"), "{failed:?}");
-    // Off, nothing more is taken up.
+    // Off, nothing more is taken up, while another watch folder takes it.
     application.call(Method::POST, &format!("/api/watch/{id}/off"), None).await?;
+    let other = watch_in(&application, &storage, &["sound-only"], "sounds").await?;
+    switch(&application, &other, json!({ "present": "leave" })).await?;
     std::fs::copy(arriving.join("screen.mp4"), arriving.join("late.mp4"))?;
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    wait_for(&application, &other, "out", &["late.mp4"]).await?;
     assert_eq!(files(&application, &id, "out").await?.len(), 1);
     let inside = application.call(Method::GET, &format!("/api/watch/{id}/inside"), None).await?;
     assert_eq!(inside["files"], 1);

@@ -155,6 +155,10 @@ const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, r
     runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
 const TABLES: &str = "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id";
 
+fn marks(count: usize) -> String {
+    vec!["?"; count].join(", ")
+}
+
 fn path(text: Option<String>) -> Result<Option<StoragePath>, sqlx::Error> {
     text.map(|text| text.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))).transpose()
 }
@@ -197,10 +201,10 @@ impl Database {
         Ok(ids)
     }
 
-    async fn select_runs(&self, condition: &str, id: Option<Uuid>) -> Result<Vec<Run>, StoreError> {
+    async fn select_runs(&self, condition: &str, ids: &[Uuid]) -> Result<Vec<Run>, StoreError> {
         let statement = format!("SELECT {COLUMNS} FROM {TABLES} WHERE {condition}");
         let mut query = sqlx::query(AssertSqlSafe(statement));
-        if let Some(id) = id {
+        for id in ids {
             query = query.bind(id);
         }
         let rows = query.fetch_all(&self.pool).await?;
@@ -212,7 +216,27 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn run(&self, id: Uuid) -> Result<Run, StoreError> {
-        self.select_runs("runs.id = ?", Some(id)).await?.pop().ok_or(StoreError::NotFound("run"))
+        self.select_runs("runs.id = ?", &[id]).await?.pop().ok_or(StoreError::NotFound("run"))
+    }
+
+    /// Those of these runs that there are, in the order in which they were queued.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn runs(&self, ids: &[Uuid]) -> Result<Vec<Run>, StoreError> {
+        if ids.is_empty() {
+            return Ok(Vec::new());
+        }
+        self.select_runs(&format!("runs.id IN ({}) ORDER BY runs.seq", marks(ids.len())), ids).await
+    }
+
+    /// The last run of a cell.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn latest_run(&self, source: Uuid, deliverable: Uuid) -> Result<Option<Run>, StoreError> {
+        let latest = "runs.source_id = ? AND runs.deliverable_id = ? ORDER BY runs.seq DESC LIMIT 1";
+        Ok(self.select_runs(latest, &[source, deliverable]).await?.pop())
     }
 
     /// Plan, verdict and facts of one run.
@@ -235,7 +259,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Run>, StoreError> {
         let latest = "runs.seq IN (SELECT MAX(seq) FROM runs WHERE sheet_id = ? GROUP BY source_id, deliverable_id)";
-        self.select_runs(latest, Some(sheet)).await
+        self.select_runs(latest, &[sheet]).await
     }
 
     /// Everything that is not at its end, in the order in which it will be worked on, and then the
@@ -246,9 +270,9 @@ impl Database {
     pub async fn queue(&self, ended: u32) -> Result<Vec<Run>, StoreError> {
         let open = "runs.state IN ('running', 'checking', 'paused', 'waiting') ORDER BY \
                     FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.seq";
-        let mut all = self.select_runs(open, None).await?;
+        let mut all = self.select_runs(open, &[]).await?;
         let closed = format!("runs.state IN ('done', 'failed', 'cancelled') ORDER BY runs.finished DESC LIMIT {ended}");
-        all.extend(self.select_runs(&closed, None).await?);
+        all.extend(self.select_runs(&closed, &[]).await?);
         Ok(all)
     }
 
@@ -260,7 +284,7 @@ impl Database {
         if ids.is_empty() {
             return Ok(HashMap::new());
         }
-        let marks = vec!["?"; ids.len()].join(", ");
+        let marks = marks(ids.len());
         let statement = format!(
             "SELECT runs.id, sources.path, COALESCE(sheets.name, watch_folders.name) AS origin, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
              runs.expected_cpu FROM runs JOIN sources ON sources.id = runs.source_id \

@@ -101,6 +101,22 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
     })
 }
 
+fn sheet_source(row: &MySqlRow) -> Result<SheetSource, sqlx::Error> {
+    Ok(SheetSource { source: source(row)?, folder: row.try_get("folder")? })
+}
+
+fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
+    Ok(OutputSetting {
+        source: row.try_get("source_id")?,
+        deliverable: row.try_get("deliverable_id")?,
+        enabled: row.try_get("enabled")?,
+        overrides: json::optional(row.try_get("overrides")?)?,
+    })
+}
+
+/// Rows that go to the database in one statement.
+const TOGETHER: usize = 500;
+
 impl Database {
     /// All sheets, the newest first.
     ///
@@ -181,8 +197,25 @@ impl Database {
              WHERE sheet_sources.sheet_id = ? AND NOT sheet_sources.removed ORDER BY sheet_sources.position, sources.id"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
-        let row_of = |row: &MySqlRow| Ok::<_, sqlx::Error>(SheetSource { source: source(row)?, folder: row.try_get("folder")? });
-        Ok(rows.iter().map(row_of).collect::<Result<_, _>>()?)
+        Ok(rows.iter().map(sheet_source).collect::<Result<_, _>>()?)
+    }
+
+    /// One row of a sheet, with its place among them, from 1.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where the source is not in the sheet.
+    pub async fn sheet_source(&self, sheet: Uuid, source: Uuid) -> Result<(u32, SheetSource), StoreError> {
+        let statement = format!(
+            "SELECT {COLUMNS}, sheet_sources.folder, (SELECT COUNT(*) FROM sheet_sources AS earlier \
+             WHERE earlier.sheet_id = sheet_sources.sheet_id AND NOT earlier.removed \
+             AND (earlier.position, earlier.source_id) <= (sheet_sources.position, sheet_sources.source_id)) AS place \
+             FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
+             WHERE sheet_sources.sheet_id = ? AND sheet_sources.source_id = ? AND NOT sheet_sources.removed"
+        );
+        let row = sqlx::query(AssertSqlSafe(statement)).bind(sheet).bind(source).fetch_optional(&self.pool).await?;
+        let row = row.ok_or(StoreError::NotFound("source in this sheet"))?;
+        let place: i64 = row.try_get("place")?;
+        Ok((u32::try_from(place).unwrap_or(u32::MAX), sheet_source(&row)?))
     }
 
     /// Adds sources (with their folders) at the end of a sheet; those that stand there already stay
@@ -218,16 +251,14 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn set_sheet_sources_removed(&self, sheet: Uuid, sources: &[Uuid], removed: bool) -> Result<(), StoreError> {
-        let mut work = self.pool.begin().await?;
-        for source in sources {
-            sqlx::query("UPDATE sheet_sources SET removed = ? WHERE sheet_id = ? AND source_id = ?")
-                .bind(removed)
-                .bind(sheet)
-                .bind(source)
-                .execute(&mut *work)
-                .await?;
+        for some in sources.chunks(TOGETHER) {
+            let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET removed = ");
+            query.push_bind(removed).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
+            query.push_tuples(some, |mut row, source| {
+                row.push_bind(source);
+            });
+            query.build().execute(&self.pool).await?;
         }
-        work.commit().await?;
         Ok(())
     }
 
@@ -297,15 +328,17 @@ impl Database {
         .bind(sheet)
         .fetch_all(&self.pool)
         .await?;
-        let setting = |row: &MySqlRow| {
-            Ok::<_, sqlx::Error>(OutputSetting {
-                source: row.try_get("source_id")?,
-                deliverable: row.try_get("deliverable_id")?,
-                enabled: row.try_get("enabled")?,
-                overrides: json::optional(row.try_get("overrides")?)?,
-            })
-        };
         Ok(rows.iter().map(setting).collect::<Result<_, _>>()?)
+    }
+
+    /// What is set for one cell, where something is.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn output_setting(&self, source: Uuid, deliverable: Uuid) -> Result<Option<OutputSetting>, StoreError> {
+        let query =
+            sqlx::query("SELECT * FROM outputs WHERE source_id = ? AND deliverable_id = ?").bind(source).bind(deliverable);
+        Ok(query.fetch_optional(&self.pool).await?.as_ref().map(setting).transpose()?)
     }
 
     /// Sets single cells, all or none.
@@ -314,17 +347,15 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn save_output_settings(&self, settings: &[OutputSetting]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
-        for setting in settings {
-            sqlx::query(
-                "INSERT INTO outputs (deliverable_id, source_id, enabled, overrides) VALUES (?, ?, ?, ?) \
-                 ON DUPLICATE KEY UPDATE enabled = VALUES(enabled), overrides = VALUES(overrides)",
-            )
-            .bind(setting.deliverable)
-            .bind(setting.source)
-            .bind(setting.enabled)
-            .bind(setting.overrides.as_ref().map(json::text).transpose()?)
-            .execute(&mut *work)
-            .await?;
+        for some in settings.chunks(TOGETHER) {
+            let overrides = some.iter().map(|setting| setting.overrides.as_ref().map(json::text).transpose());
+            let overrides = overrides.collect::<Result<Vec<_>, _>>()?;
+            let mut query = sqlx::QueryBuilder::new("INSERT INTO outputs (deliverable_id, source_id, enabled, overrides) ");
+            query.push_values(some.iter().zip(overrides), |mut row, (setting, overrides)| {
+                row.push_bind(setting.deliverable).push_bind(setting.source).push_bind(setting.enabled).push_bind(overrides);
+            });
+            query.push(" ON DUPLICATE KEY UPDATE enabled = VALUES(enabled), overrides = VALUES(overrides)");
+            query.build().execute(&mut *work).await?;
         }
         work.commit().await?;
         Ok(())

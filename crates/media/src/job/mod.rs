@@ -14,6 +14,7 @@ mod sound;
 mod work;
 mod writer;
 
+use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
@@ -30,12 +31,19 @@ use work::Work;
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Makes all `runs` of one source. What becomes of each run is told as an event; files that did not
-/// come to their end are removed.
+/// come to their end are removed. Encoders write the notes of first passes into `notes`.
 ///
 /// # Errors
 /// A [`Problem`] that stands for all runs not yet told of, where the source itself is at fault.
-pub fn encode(source: &SourceRef, runs: &[EncodeRun], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
-    let works: Vec<Work<'_>> = runs.iter().enumerate().map(|(number, run)| Work::new(run, number)).collect();
+pub fn encode(
+    source: &SourceRef,
+    runs: &[EncodeRun],
+    notes: &Path,
+    control: &Control,
+    tell: &(dyn Fn(Event) + Sync),
+) -> Result<(), Problem> {
+    let works: Vec<Work<'_>> =
+        runs.iter().enumerate().map(|(number, run)| Work::new(run, notes.join(format!("notes-{number}")))).collect();
     let outcome = all_passes(source, &works, control, tell);
     for work in &works {
         let failed = if control.stop().is_set() {

@@ -161,7 +161,8 @@ impl EncodeTask<'_> {
         let first_pass =
             (self.pass == Pass::Second).then(|| self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).clone());
         let first_pass = first_pass.filter(|notes| !notes.is_empty());
-        let settings = encoders::picture(plan, clock, self.pass, &self.work.notes_name(), first_pass, self.global_header)?;
+        let settings =
+            encoders::picture(plan, clock, self.pass, &self.work.notes_file.to_string_lossy(), first_pass, self.global_header)?;
         let encoder = Encoder::open(&settings)?;
         if let Some(writer) = &self.writer {
             let mut stream = encoder.stream()?;

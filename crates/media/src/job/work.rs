@@ -1,6 +1,7 @@
 //! What the threads of one run share.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
@@ -16,7 +17,8 @@ use crate::encoders::Pass;
 /// One run while it is worked on.
 pub(crate) struct Work<'a> {
     pub(crate) run: &'a EncodeRun,
-    number: usize,
+    /// Where the encoder keeps the notes of the first pass, where it wants a file.
+    pub(crate) notes_file: PathBuf,
     problem: Mutex<Option<Problem>>,
     pass: AtomicU8,
     frames: AtomicU64,
@@ -71,10 +73,10 @@ fn microseconds(time: Rational) -> i64 {
 }
 
 impl<'a> Work<'a> {
-    pub(crate) fn new(run: &'a EncodeRun, number: usize) -> Self {
+    pub(crate) fn new(run: &'a EncodeRun, notes_file: PathBuf) -> Self {
         Self {
             run,
-            number,
+            notes_file,
             problem: Mutex::new(None),
             pass: AtomicU8::new(1),
             frames: AtomicU64::new(0),
@@ -88,11 +90,6 @@ impl<'a> Work<'a> {
 
     pub(crate) fn passes(&self) -> u8 {
         self.run.plan.passes()
-    }
-
-    /// The name of the first pass's notes in the working folder.
-    pub(crate) fn notes_name(&self) -> String {
-        format!("notes-{}", self.number)
     }
 
     /// “The output could not be made”, with the preset's name.

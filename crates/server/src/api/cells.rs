@@ -20,11 +20,10 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
-use super::views::{Cell, RunView};
 use crate::app::App;
 use crate::events::Change;
 use crate::outputs::{Wish, reading_of};
-use crate::scheduler::tell_run;
+use crate::views::{Cell, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(set_cells)).routes(routes!(run_cells)).routes(routes!(output))
@@ -40,12 +39,11 @@ pub(super) struct SheetState {
 
 impl SheetState {
     pub(super) async fn load(app: &App, sheet: Uuid) -> Result<Self, StoreError> {
-        let settings = app.database.output_settings(sheet).await?.into_iter();
         let latest = app.database.latest_runs(sheet).await?.into_iter();
         Ok(Self {
             sources: app.database.sheet_sources(sheet).await?,
             columns: app.database.deliverables(sheet).await?,
-            settings: settings.map(|one| (CellKey { source: one.source, deliverable: one.deliverable }, one)).collect(),
+            settings: settings(app, sheet).await?,
             latest: latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect(),
         })
     }
@@ -79,19 +77,25 @@ impl SheetState {
             run: self.latest.get(&key).map(RunView::of),
         }
     }
+}
 
-    fn wish<'a>(&'a self, position: usize, row: &'a SheetSource, column: &'a Deliverable) -> Wish<'a> {
-        Wish {
-            source: &row.source,
-            folder: &row.folder,
-            preset: &column.preset,
-            overrides: self.overrides(CellKey { source: row.source.id, deliverable: column.id }),
-            name_pattern: &column.name_pattern,
-            destination: column.storage.map(|storage| (storage, column.folder.clone())),
-            clash: column.clash,
-            counter: u32::try_from(position + 1).unwrap_or(u32::MAX),
-        }
+/// The wish for the output in a cell whose row stands at `place`, from 1.
+fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable, overrides: &'a Value) -> Wish<'a> {
+    Wish {
+        source: &row.source,
+        folder: &row.folder,
+        preset: &column.preset,
+        overrides,
+        name_pattern: &column.name_pattern,
+        destination: column.storage.map(|storage| (storage, column.folder.clone())),
+        clash: column.clash,
+        counter: place,
     }
+}
+
+async fn settings(app: &App, sheet: Uuid) -> Result<HashMap<CellKey, OutputSetting>, StoreError> {
+    let settings = app.database.output_settings(sheet).await?.into_iter();
+    Ok(settings.map(|one| (CellKey { source: one.source, deliverable: one.deliverable }, one)).collect())
 }
 
 /// A cell by its row and column.
@@ -115,24 +119,24 @@ struct CellChange {
 /// Switches cells on or off, or gives them their own settings; all or none.
 #[utoipa::path(post, path = "/api/sheets/{id}/cells", params(("id" = Uuid, Path)), request_body = CellChange, responses((status = 200)))]
 async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change): Json<CellChange>) -> Result<(), ApiError> {
-    let present = SheetState::load(&app, id).await?;
     if let Some(overrides) = &change.overrides {
-        for column in &present.columns {
+        for column in &app.database.deliverables(id).await? {
             if change.cells.iter().any(|cell| cell.deliverable == column.id) {
                 beryl_core::preset::with_overrides(&column.preset, overrides)?;
             }
         }
     }
+    let present = settings(&app, id).await?;
     let settings: Vec<OutputSetting> = change
         .cells
         .iter()
         .map(|cell| {
-            let own = present.settings.get(cell).and_then(|setting| setting.overrides.clone());
+            let own = present.get(cell);
             OutputSetting {
                 source: cell.source,
                 deliverable: cell.deliverable,
-                enabled: change.enabled.unwrap_or_else(|| present.is_enabled(*cell)),
-                overrides: change.overrides.clone().or(own),
+                enabled: change.enabled.unwrap_or_else(|| own.is_none_or(|own| own.enabled)),
+                overrides: change.overrides.clone().or_else(|| own.and_then(|own| own.overrides.clone())),
             }
         })
         .collect();
@@ -167,7 +171,7 @@ async fn run_cells(
     let asked: Option<HashSet<CellKey>> = request.cells.map(|cells| cells.into_iter().collect());
     let mut runs = Vec::new();
     let mut passed_over = 0;
-    for (position, row) in state.sources.iter().enumerate() {
+    for (place, row) in (1..).zip(&state.sources) {
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
             let last = state.latest.get(&key).map(|run| run.state);
@@ -178,7 +182,7 @@ async fn run_cells(
             if !is_wanted || last.is_some_and(|last| !last.is_final()) {
                 continue;
             }
-            match state.wish(position, row, column).run(Origin::Cell { sheet: id, deliverable: column.id }) {
+            match wish(place, row, column, state.overrides(key)).run(Origin::Cell { sheet: id, deliverable: column.id }) {
                 Ok(run) => runs.push(run),
                 // One cell asked for by name is told why not; of many, those are made that can be.
                 Err(problem) if asked.as_ref().is_some_and(|cells| cells.len() == 1) => return Err(problem.into()),
@@ -187,10 +191,8 @@ async fn run_cells(
         }
     }
     let ids = app.database.queue_runs(&runs).await?;
-    for run in &ids {
-        tell_run(&app, *run).await;
-    }
-    app.scheduler.wake();
+    app.tell_runs(&ids).await;
+    app.slots.wake();
     Ok(Json(Queued { runs: ids, passed_over }))
 }
 
@@ -221,22 +223,16 @@ async fn output(
     Path((source, deliverable)): Path<(Uuid, Uuid)>,
 ) -> Result<Json<OutputView>, ApiError> {
     let column = app.database.deliverable(deliverable).await?;
-    let state = SheetState::load(&app, column.sheet).await?;
-    let key = CellKey { source, deliverable };
-    let (position, row) = state
-        .sources
-        .iter()
-        .enumerate()
-        .find(|(_, row)| row.source.id == source)
-        .ok_or_else(|| ApiError::missing("the cell could not be shown", "its source is not in the sheet"))?;
-    let wish = state.wish(position, row, &column);
+    let (place, row) = app.database.sheet_source(column.sheet, source).await?;
+    let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
+    let run = app.database.latest_run(source, deliverable).await?;
+    let wish = wish(place, &row, &column, own.as_ref().unwrap_or(&Value::Null));
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.plan() {
         Ok(plan) => (Some(plan), None),
         Err(problem) => (None, Some(problem.why)),
     };
     let name = made.as_ref().and_then(|plan| Some(format!("{}.{}", wish.name(plan).ok()?, plan.container.extension())));
-    let run = state.latest.get(&key).cloned();
     let details = match &run {
         Some(run) => Some(app.database.run_details(run.id).await?),
         None => None,
@@ -250,7 +246,7 @@ async fn output(
         plan: made,
         refusal,
         name,
-        overrides: Some(wish.overrides.clone()).filter(|overrides| !overrides.is_null()),
+        overrides: own.clone(),
         comparison,
         source: reading,
         run: run.as_ref().map(RunView::of),

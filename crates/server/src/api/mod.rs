@@ -10,7 +10,6 @@ mod settings;
 mod sheets;
 mod storages;
 mod uploads;
-mod views;
 mod watch;
 
 use std::sync::Arc;
@@ -29,7 +28,6 @@ use crate::{guard, page};
 
 pub(crate) use error::ApiError;
 pub(crate) use uploads::clear_abandoned;
-pub(crate) use views::{RunView, SourceRow};
 
 /// Bodies of calls (not of uploads) may be this large.
 const LARGEST_BODY: usize = 4 << 20;

@@ -16,9 +16,9 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
-use super::views::RunView;
 use crate::app::App;
-use crate::scheduler::{act, tell_run};
+use crate::scheduler::act;
+use crate::views::RunView;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(queue)).routes(routes!(act_on_runs)).routes(routes!(move_runs))
@@ -67,7 +67,7 @@ async fn queue(State(app): State<Arc<App>>) -> Result<Json<QueueView>, ApiError>
     });
     Ok(Json(QueueView {
         items: items.collect(),
-        lanes: app.scheduler.slots(),
+        lanes: app.slots.count(),
         all_done_in: blocks.iter().map(|block| block.end).max_by(f64::total_cmp),
         blocks,
     }))
@@ -85,7 +85,7 @@ async fn blocks(app: &App, runs: &[Run], names: &HashMap<Uuid, RunNames>) -> Res
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let by_id: HashMap<Uuid, &Run> = runs.iter().map(|run| (run.id, run)).collect();
     let at_work: Vec<JobAtWork<Uuid>> = app
-        .scheduler
+        .slots
         .at_work()
         .into_iter()
         .filter_map(|group| {
@@ -105,7 +105,7 @@ async fn blocks(app: &App, runs: &[Run], names: &HashMap<Uuid, RunNames>) -> Res
         .map(|run| WaitingRun { run: run.id, source: run.source, cpu: cpu(run) })
         .collect();
     let together = usize::try_from(MOST_TOGETHER).unwrap_or(usize::MAX);
-    Ok(lay_out(&at_work, &waiting, app.scheduler.slots(), cores, together))
+    Ok(lay_out(&at_work, &waiting, app.slots.count(), cores, together))
 }
 
 /// What can be asked of runs.
@@ -168,8 +168,6 @@ struct Move {
 #[utoipa::path(post, path = "/api/queue/order", request_body = Move, responses((status = 200, body = Acted)))]
 async fn move_runs(State(app): State<Arc<App>>, Json(request): Json<Move>) -> Result<Json<Acted>, ApiError> {
     let done = app.database.move_runs(&request.runs, request.before).await?;
-    for run in request.runs {
-        tell_run(&app, run).await;
-    }
+    app.tell_runs(&request.runs).await;
     Ok(Json(Acted { done }))
 }

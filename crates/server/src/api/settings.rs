@@ -27,7 +27,7 @@ struct Settings {
 /// The settings.
 #[utoipa::path(get, path = "/api/settings", responses((status = 200, body = Settings)))]
 async fn settings(State(app): State<Arc<App>>) -> Result<Json<Settings>, ApiError> {
-    Ok(Json(Settings { engine_slots: app.scheduler.slots() }))
+    Ok(Json(Settings { engine_slots: app.slots.count() }))
 }
 
 /// Saves the settings.
@@ -37,6 +37,6 @@ async fn save_settings(State(app): State<Arc<App>>, Json(settings): Json<Setting
         return Err(ApiError::invalid("the settings could not be saved", "engine slots must be 1 to 64"));
     }
     app.database.save_setting(SLOTS_SETTING, &settings.engine_slots).await?;
-    app.scheduler.set_slots(settings.engine_slots);
+    app.slots.set_count(settings.engine_slots);
     Ok(Json(settings))
 }

@@ -19,10 +19,10 @@ use uuid::Uuid;
 use super::ApiError;
 use super::cells::SheetState;
 use super::storages::blocking;
-use super::views::{Cell, DeliverableColumn, SourceRow};
 use crate::app::App;
 use crate::events::Change;
 use crate::files::find_sources;
+use crate::views::{Cell, DeliverableColumn, SourceRow};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()

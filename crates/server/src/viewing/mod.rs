@@ -1,8 +1,10 @@
 //! Viewing copies: small files, made on demand, of what browsers cannot play.
 
-use std::collections::HashMap;
+mod copies;
+
+use std::collections::hash_map::Entry;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 use beryl_core::check::{judge, problem_of};
 use beryl_core::path::StoragePath;
@@ -15,17 +17,17 @@ use beryl_core::viewing::plays_in_browsers;
 use beryl_worker::{place, remove_temporary, temporary_name};
 use serde::Serialize;
 use serde_json::Value;
-use tokio::sync::Semaphore;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::app::App;
 use crate::events::Change;
 
+pub(crate) use copies::Copies;
+use copies::Making;
+
 /// Bytes of all viewing copies together; beyond that the oldest go.
 const MOST_BYTES: u64 = 10_000_000_000;
-/// Copies made at the same time: somebody waits for each, and the night's work goes on.
-const TOGETHER: usize = 2;
 
 /// Whether something can be played in the page.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
@@ -48,31 +50,6 @@ pub(crate) enum Viewing {
         /// Why.
         problem: Problem,
     },
-}
-
-/// The copies that are being made or could not be made.
-#[derive(Debug)]
-pub(crate) struct Viewings {
-    making: Mutex<HashMap<StoragePath, Making>>,
-    turns: Semaphore,
-}
-
-#[derive(Debug, Clone)]
-enum Making {
-    Underway(f64),
-    Failed(Problem),
-}
-
-impl Default for Viewings {
-    fn default() -> Self {
-        Self { making: Mutex::default(), turns: Semaphore::new(TOGETHER) }
-    }
-}
-
-impl Viewings {
-    fn making(&self) -> MutexGuard<'_, HashMap<StoragePath, Making>> {
-        self.making.lock().unwrap_or_else(PoisonError::into_inner)
-    }
 }
 
 /// Something to look at: a source or a finished file.
@@ -105,7 +82,7 @@ pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
         return Viewing::Ready { url: subject.copy, is_copy: true };
     }
     match app.viewings.making().entry(name.clone()) {
-        std::collections::hash_map::Entry::Occupied(entry) => {
+        Entry::Occupied(entry) => {
             return match entry.get().clone() {
                 Making::Underway(fraction) => Viewing::Making { fraction },
                 // Asked for again, it is tried again.
@@ -115,7 +92,7 @@ pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
                 }
             };
         }
-        std::collections::hash_map::Entry::Vacant(entry) => {
+        Entry::Vacant(entry) => {
             entry.insert(Making::Underway(0.0));
         }
     }
@@ -140,7 +117,7 @@ pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
 async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Problem> {
     let what = || format!("{} could not be made playable here", subject.source.file.path.name());
     let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
-    let _turn = app.viewings.turns.acquire().await.map_err(|_| lost("the server is ending"))?;
+    let _turn = app.viewings.turn().await.ok_or_else(|| lost("the server is ending"))?;
     let preset = viewing_preset(subject.reading.picture().is_some());
     let plan = plan(&subject.reading, &preset, &Value::Null)
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;

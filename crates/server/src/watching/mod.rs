@@ -1,9 +1,11 @@
 //! Watch folders: one task a folder that is on, which looks, waits until files have settled, and
 //! takes them up. What is decided is decided in core; what was taken up stands in the database.
 
+mod channels;
+
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::path::StoragePath;
@@ -17,17 +19,17 @@ use beryl_store::{StoreError, patiently};
 use notify::event::{AccessKind, AccessMode};
 use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
 use serde_json::Value;
-use tokio::sync::{Notify, Semaphore, watch};
-use tokio::task::{JoinHandle, JoinSet};
+use tokio::sync::{Notify, watch};
+use tokio::task::JoinSet;
 use tokio::time::Instant;
-use uuid::Uuid;
 
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::{Found, find_sources};
 use crate::outputs::Wish;
 use crate::reader::read_source;
-use crate::scheduler::tell_run;
+
+pub(crate) use channels::Channels;
 
 /// How often a folder is looked through while something in it is on its way.
 const SOON: Duration = Duration::from_secs(1);
@@ -37,66 +39,13 @@ const LATER: Duration = Duration::from_secs(30);
 const SHORTEST: Duration = Duration::from_millis(400);
 /// How long the database may be away at the start.
 const PATIENCE: Duration = Duration::from_secs(600);
-/// Files whose headers are read at the same time, over all watch folders.
-const READERS: usize = 2;
-
-/// The folders that are watched now.
-#[derive(Debug)]
-pub(crate) struct Watching {
-    channels: Mutex<HashMap<Uuid, Channel>>,
-    /// Why a folder cannot be looked through, where that is so.
-    problems: Mutex<HashMap<Uuid, Problem>>,
-    readers: Semaphore,
-}
-
-#[derive(Debug)]
-struct Channel {
-    wake: Arc<Notify>,
-    task: JoinHandle<()>,
-}
-
-impl Default for Watching {
-    fn default() -> Self {
-        Self { channels: Mutex::default(), problems: Mutex::default(), readers: Semaphore::new(READERS) }
-    }
-}
-
-impl Watching {
-    fn channels(&self) -> MutexGuard<'_, HashMap<Uuid, Channel>> {
-        self.channels.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn problems(&self) -> MutexGuard<'_, HashMap<Uuid, Problem>> {
-        self.problems.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Looks at a folder again soon, because a run of it has changed.
-    pub(crate) fn wake(&self, folder: Uuid) {
-        if let Some(channel) = self.channels().get(&folder) {
-            channel.wake.notify_one();
-        }
-    }
-
-    /// Stops looking at a folder; what is at work goes on.
-    pub(crate) fn stop(&self, folder: Uuid) {
-        if let Some(channel) = self.channels().remove(&folder) {
-            channel.task.abort();
-        }
-        self.problems().remove(&folder);
-    }
-
-    /// Why a folder cannot be looked through now.
-    pub(crate) fn problem(&self, folder: Uuid) -> Option<Problem> {
-        self.problems().get(&folder).cloned()
-    }
-}
 
 /// Begins to watch a folder, or begins anew after its settings were changed.
 pub(crate) fn start(app: &Arc<App>, folder: WatchFolder) {
     app.watching.stop(folder.id);
     let (id, wake) = (folder.id, Arc::new(Notify::new()));
     let task = tokio::spawn(follow(Arc::clone(app), folder, Arc::clone(&wake)));
-    app.watching.channels().insert(id, Channel { wake, task });
+    app.watching.insert(id, wake, task);
 }
 
 /// Watches all folders that are on until the server ends.
@@ -106,9 +55,7 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
         Err(error) => tracing::error!(%error, "watch folders could not be taken up"),
     }
     ending(&mut stopped).await;
-    for (_, channel) in app.watching.channels().drain() {
-        channel.task.abort();
-    }
+    app.watching.stop_all();
 }
 
 /// Everything in a folder that may be a source and is not known yet.
@@ -282,13 +229,13 @@ impl Task {
         let found = match look_through(&self.app, &self.folder).await {
             Ok(found) => found,
             Err(problem) => {
-                if self.app.watching.problems().insert(id, problem).is_none() {
+                if self.app.watching.set_problem(id, Some(problem)).is_none() {
                     self.app.hub.tell(Change::Watch { id });
                 }
                 return Ok(());
             }
         };
-        let had_problem = self.app.watching.problems().remove(&id).is_some();
+        let had_problem = self.app.watching.set_problem(id, None).is_some();
         let (now, settle) = (self.now(), self.settle());
         let storages = self.app.database.storages().await?;
         let present: HashSet<StoragePath> = found.iter().map(|file| file.path.clone()).collect();
@@ -422,7 +369,7 @@ fn detail_of_runs(state: WatchState, runs: &[RunState], problem: Option<&str>) -
 
 /// Reads a settled file and queues its outputs.
 async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) -> Result<Taken, StoreError> {
-    let Ok(_permit) = app.watching.readers.acquire().await else { return Ok(Taken::NotNow) };
+    let Some(_turn) = app.watching.reader().await else { return Ok(Taken::NotNow) };
     let id = app.database.ensure_source(folder.storage, &file.path, file.sequence).await?;
     let source = app.database.source(id).await?;
     if let Err(problem) = read_source(app, &source).await? {
@@ -444,10 +391,8 @@ async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) ->
         Err(StoreError::Changed) => return Ok(Taken::Changed),
         Err(error) => return Err(error),
     };
-    for run in queued {
-        tell_run(app, run).await;
-    }
-    app.scheduler.wake();
+    app.tell_runs(&queued).await;
+    app.slots.wake();
     let left_out: Vec<String> = refused.into_iter().map(|problem| problem.to_string()).collect();
     Ok(Taken::Queued { left_out: (!left_out.is_empty()).then(|| left_out.join("; ")) })
 }

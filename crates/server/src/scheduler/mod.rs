@@ -1,9 +1,9 @@
 //! Engine slots: claiming runs, following their engines, ending them.
 
-use std::collections::HashMap;
+mod slots;
+
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::check::{Measured, judge, problem_of};
@@ -14,15 +14,16 @@ use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::storages::Storage;
 use beryl_store::{StoreError, patiently};
-use beryl_worker::{JobControl, candidate, open_folder, remove_temporary, temporary_name};
-use tokio::sync::{Notify, watch};
+use beryl_worker::{candidate, open_folder, remove_temporary, temporary_name};
+use tokio::sync::watch;
 use uuid::Uuid;
 
-use crate::api::RunView;
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::source_ref;
 use crate::publish::{Finished, PublishError, name_problem, publish, skipped};
+
+pub(crate) use slots::{MOST_SLOTS, SLOTS_SETTING, Slots};
 
 /// How long a claim holds without being renewed.
 const LEASE: Duration = Duration::from_secs(20);
@@ -34,81 +35,11 @@ const MOST_ATTEMPTS: i32 = 3;
 const PATIENCE: Duration = Duration::from_secs(600);
 /// How often waiting runs are looked for without being called.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
-/// The name under which the number of slots is kept.
-pub(crate) const SLOTS_SETTING: &str = "engine_slots";
-/// More jobs than this at the same time help no machine.
-pub(crate) const MOST_SLOTS: usize = 64;
-
-/// Which jobs are under way, and how to speak to them.
-#[derive(Debug)]
-pub(crate) struct Scheduler {
-    node: String,
-    wake: Notify,
-    slots: AtomicUsize,
-    jobs: Mutex<HashMap<Uuid, JobControl>>,
-}
-
-/// What the machine carries: one job for every two cores keeps encoders of many threads busy, and
-/// two on a small machine fill each other's gaps.
-pub(crate) fn usual_slots() -> usize {
-    std::thread::available_parallelism().map_or(1, usize::from).div_ceil(2).max(2)
-}
-
-impl Scheduler {
-    pub(crate) fn new(node: String) -> Self {
-        Self { node, wake: Notify::new(), slots: AtomicUsize::new(usual_slots()), jobs: Mutex::default() }
-    }
-
-    fn jobs(&self) -> MutexGuard<'_, HashMap<Uuid, JobControl>> {
-        self.jobs.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// There may be something to do.
-    pub(crate) fn wake(&self) {
-        self.wake.notify_one();
-    }
-
-    /// How many jobs run at the same time.
-    pub(crate) fn slots(&self) -> usize {
-        self.slots.load(Ordering::Relaxed)
-    }
-
-    /// Lets more or fewer jobs run at the same time, from now on; none is ended for it.
-    pub(crate) fn set_slots(&self, slots: usize) {
-        self.slots.store(slots.clamp(1, MOST_SLOTS), Ordering::Relaxed);
-        self.wake();
-    }
-
-    /// The runs that are worked on, those that share an engine together.
-    pub(crate) fn at_work(&self) -> Vec<Vec<Uuid>> {
-        let mut groups: Vec<(JobControl, Vec<Uuid>)> = Vec::new();
-        for (run, control) in self.jobs().iter() {
-            match groups.iter_mut().find(|(other, _)| other.is_same_job(control)) {
-                Some((_, runs)) => runs.push(*run),
-                None => groups.push((control.clone(), vec![*run])),
-            }
-        }
-        groups.into_iter().map(|(_, runs)| runs).collect()
-    }
-
-    /// Says something to the engine that works on a run; answers whether there is one.
-    pub(crate) fn say(&self, run: Uuid, command: Command) -> bool {
-        let control = self.jobs().get(&run).cloned();
-        control.as_ref().map(|control| control.say(command)).is_some()
-    }
-
-    /// The runs that share an engine with this one, itself among them.
-    pub(crate) fn together_with(&self, run: Uuid) -> Vec<Uuid> {
-        let jobs = self.jobs();
-        let Some(own) = jobs.get(&run) else { return Vec::new() };
-        jobs.iter().filter(|(_, control)| control.is_same_job(own)).map(|(id, _)| *id).collect()
-    }
-}
 
 /// Claims and works off runs until the server ends.
 pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
     recover(&app, true).await;
-    app.scheduler.set_slots(kept_slots(&app).await);
+    app.slots.set_count(kept_slots(&app).await);
     let mut jobs = tokio::task::JoinSet::new();
     let mut looked_for_lost = tokio::time::Instant::now();
     while !*stopped.borrow() {
@@ -117,8 +48,8 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
             looked_for_lost = tokio::time::Instant::now();
             recover(&app, false).await;
         }
-        if jobs.len() < app.scheduler.slots() {
-            match app.database.claim(&app.scheduler.node, LEASE).await {
+        if jobs.len() < app.slots.count() {
+            match app.database.claim(&app.slots.node, LEASE).await {
                 Ok(claimed) if !claimed.is_empty() => {
                     let (app, stopped) = (Arc::clone(&app), stopped.clone());
                     jobs.spawn(async move { work(&app, claimed, stopped).await });
@@ -129,7 +60,7 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
             }
         }
         tokio::select! {
-            () = app.scheduler.wake.notified() => {}
+            () = app.slots.called() => {}
             () = tokio::time::sleep(LOOK_EVERY) => {}
             Some(_) = jobs.join_next() => {}
             () = ending(&mut stopped) => break,
@@ -139,12 +70,12 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
 }
 
 async fn kept_slots(app: &App) -> usize {
-    app.database.setting::<usize>(SLOTS_SETTING).await.ok().flatten().unwrap_or_else(usual_slots)
+    app.database.setting::<usize>(SLOTS_SETTING).await.ok().flatten().unwrap_or_else(slots::usual)
 }
 
 /// Takes up what a worker that is gone has left.
 async fn recover(app: &App, include_own: bool) {
-    let taken = patiently(PATIENCE, || app.database.take_over_lost(&app.scheduler.node, include_own, LEASE)).await;
+    let taken = patiently(PATIENCE, || app.database.take_over_lost(&app.slots.node, include_own, LEASE)).await;
     for claimed in taken.unwrap_or_else(|error| {
         tracing::error!(%error, "what was left could not be taken up");
         Vec::new()
@@ -153,7 +84,7 @@ async fn recover(app: &App, include_own: bool) {
         if let Err(error) = recover_one(app, claimed).await {
             tracing::error!(%error, run = %id, "a run that was left could not be taken up");
         }
-        tell_run(app, id).await;
+        app.tell_run(id).await;
     }
 }
 
@@ -216,7 +147,7 @@ struct Underway {
 /// Works off runs of one source in one engine.
 async fn work(app: &App, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) {
     for one in &claimed {
-        tell_run(app, one.run.id).await;
+        app.tell_run(one.run.id).await;
     }
     let mut underway = Vec::new();
     for one in claimed {
@@ -225,7 +156,7 @@ async fn work(app: &App, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) 
             Ok(ready) => underway.push(ready),
             Err(problem) => keep_end(app, lease, Err(problem.into())).await,
         }
-        tell_run(app, id).await;
+        app.tell_run(id).await;
     }
     let Some(first) = underway.first() else { return };
     let job = job(app, first.claimed.run.source, &underway).await;
@@ -279,7 +210,7 @@ async fn follow(
     mut stopped: watch::Receiver<bool>,
 ) {
     let control = running.control();
-    app.scheduler.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
+    app.slots.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
     let mut renew = tokio::time::interval(RENEW_EVERY);
     let mut paused = false;
     loop {
@@ -312,8 +243,8 @@ async fn follow(
             }
         }
     }
-    app.scheduler.jobs().retain(|id, _| !underway.iter().any(|one| one.claimed.run.id == *id));
-    app.scheduler.wake();
+    app.slots.jobs().retain(|id, _| !underway.iter().any(|one| one.claimed.run.id == *id));
+    app.slots.wake();
 }
 
 async fn take(app: &App, underway: &mut [Underway], event: Event) {
@@ -333,14 +264,14 @@ async fn take(app: &App, underway: &mut [Underway], event: Event) {
             if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id) {
                 one.ended = true;
                 conclude(app, one, &measured).await;
-                tell_run(app, id).await;
+                app.tell_run(id).await;
             }
         }
         Event::RunFailed { id, problem } => {
             if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && !one.ended) {
                 one.ended = true;
                 keep_end(app, one.claimed.lease, Err(problem.into())).await;
-                tell_run(app, id).await;
+                app.tell_run(id).await;
             }
         }
         Event::Failed { problem } => fail_all(app, underway, &problem, problem.kind == ProblemKind::EngineLost).await,
@@ -395,7 +326,7 @@ async fn fail_all(app: &App, underway: &mut [Underway], problem: &Problem, again
         } else {
             keep_end(app, lease, Err(problem.clone().into())).await;
         }
-        tell_run(app, lease.run).await;
+        app.tell_run(lease.run).await;
     }
 }
 
@@ -434,32 +365,19 @@ fn end_state(problem: Option<&Problem>) -> RunState {
     }
 }
 
-/// Tells pages what a run is like now.
-pub(crate) async fn tell_run(app: &App, id: Uuid) {
-    match app.database.run(id).await {
-        Ok(run) => {
-            if let Some(folder) = run.watch_folder {
-                app.watching.wake(folder);
-            }
-            app.hub.tell(Change::Run { run: RunView::of(&run) });
-        }
-        Err(error) => tracing::debug!(%error, "a change could not be told"),
-    }
-}
-
 /// What a person asks of a run.
 pub(crate) async fn act(app: &App, id: Uuid, event: RunEvent) -> Result<(), StoreError> {
     match event {
         RunEvent::Pause | RunEvent::Resume => {
             let command = if event == RunEvent::Pause { Command::Pause } else { Command::Resume };
-            let group = app.scheduler.together_with(id);
+            let group = app.slots.together_with(id);
             if group.is_empty() {
                 // No engine is there: a waiting run is held, a held one waits again.
                 let event = if event == RunEvent::Pause { RunEvent::Pause } else { RunEvent::Requeue };
                 app.database.change(id, event).await?;
             } else {
                 // Runs that share a decode stand still together.
-                app.scheduler.say(id, command);
+                app.slots.say(id, command);
                 for member in &group {
                     match app.database.change(*member, event).await {
                         Ok(_) | Err(StoreError::Changed) => {}
@@ -467,17 +385,17 @@ pub(crate) async fn act(app: &App, id: Uuid, event: RunEvent) -> Result<(), Stor
                     }
                 }
                 for member in group {
-                    tell_run(app, member).await;
+                    app.tell_run(member).await;
                 }
             }
         }
         // The engine puts its file away and answers; the run's end is kept then.
-        RunEvent::Cancel if app.scheduler.say(id, Command::CancelRun { id }) => {}
+        RunEvent::Cancel if app.slots.say(id, Command::CancelRun { id }) => {}
         other => {
             app.database.change(id, other).await?;
         }
     }
-    app.scheduler.wake();
-    tell_run(app, id).await;
+    app.slots.wake();
+    app.tell_run(id).await;
     Ok(())
 }

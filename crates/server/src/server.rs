@@ -1,0 +1,134 @@
+//! The start and the end of the server.
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use beryl_core::problem::Problem;
+use beryl_store::{Database, StoreError};
+use beryl_worker::Engine;
+use tokio::net::TcpListener;
+use tokio::sync::{Notify, watch};
+
+use crate::app::{App, ending};
+use crate::events::Hub;
+use crate::scheduler::Slots;
+use crate::turns::Turns;
+use crate::viewing::Copies;
+use crate::watching::Channels;
+use crate::{api, reader, scheduler, watching};
+
+/// How the server is to be run.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Where to listen. Only loopback is allowed, since there are no accounts.
+    pub listen: SocketAddr,
+    /// Folder for thumbnails and other things that can be made again.
+    pub cache: PathBuf,
+    /// The database.
+    pub database: String,
+    /// The name of this machine among the workers.
+    pub node: String,
+}
+
+/// Why the server did not start.
+#[derive(Debug, thiserror::Error)]
+pub enum ServerError {
+    /// Others could reach it.
+    #[error("{0} can be reached from other machines, which needs accounts, and there are none yet: listen on 127.0.0.1")]
+    NotLoopback(IpAddr),
+    /// The port is taken or the like.
+    #[error("it is not possible to listen on {address}: {source}")]
+    Listen {
+        /// Where.
+        address: SocketAddr,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The cache folder cannot be made.
+    #[error("the folder {folder} cannot be made: {source}")]
+    Cache {
+        /// Which.
+        folder: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The database is away.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The engine is missing.
+    #[error(transparent)]
+    Engine(#[from] Problem),
+}
+
+/// A running server.
+#[derive(Debug)]
+pub struct Server {
+    address: SocketAddr,
+    stop: watch::Sender<bool>,
+    tasks: Vec<tokio::task::JoinHandle<()>>,
+}
+
+impl Server {
+    /// Starts everything; answers when requests are taken.
+    ///
+    /// # Errors
+    /// [`ServerError`] where it cannot listen or has no database or engine.
+    pub async fn start(config: Config) -> Result<Self, ServerError> {
+        if !config.listen.ip().is_loopback() {
+            return Err(ServerError::NotLoopback(config.listen.ip()));
+        }
+        let database = Database::connect(&config.database).await?;
+        let engine = Engine::locate()?;
+        let made = std::fs::create_dir_all(&config.cache);
+        made.map_err(|source| ServerError::Cache { folder: config.cache.clone(), source })?;
+        let listening =
+            TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
+        let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
+        let app = Arc::new(App {
+            database,
+            engine,
+            hub: Hub::default(),
+            slots: Slots::new(config.node),
+            unread: Notify::new(),
+            watching: Channels::default(),
+            uploads: Turns::default(),
+            viewings: Copies::default(),
+            cache: config.cache,
+        });
+        let (stop, stopped) = watch::channel(false);
+        let mut tasks = vec![
+            tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(scheduler::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(watching::run(Arc::clone(&app), stopped.clone())),
+        ];
+        let clearing = Arc::clone(&app);
+        tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
+        let router = api::router(app);
+        let mut until = stopped;
+        tasks.push(tokio::spawn(async move {
+            let serving = axum::serve(listener, router).with_graceful_shutdown(async move { ending(&mut until).await });
+            if let Err(error) = serving.await {
+                tracing::error!(%error, "serving ended");
+            }
+        }));
+        Ok(Self { address, stop, tasks })
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub const fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Ends it: engines put their things away, what they worked on goes on after the next start.
+    pub async fn stop(self) {
+        self.stop.send_replace(true);
+        for task in self.tasks {
+            // Event streams of open pages would hold the server up for ever.
+            if tokio::time::timeout(std::time::Duration::from_secs(3), task).await.is_err() {
+                tracing::info!("a task was still busy and is left");
+            }
+        }
+    }
+}
