@@ -1,5 +1,6 @@
 //! `beryl serve`
 
+use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -49,7 +50,8 @@ pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
     }
     println!("Beryl is at {address}");
     wait_for_end().await.map_err(|error| not_started(&error))?;
-    println!("Ending. What was at work goes on at the next start.");
+    // Whoever started it may have gone, and with it the other end of the output.
+    drop(writeln!(std::io::stdout(), "Ending. What was at work goes on at the next start."));
     server.stop().await;
     drop(private);
     Ok(ExitCode::SUCCESS)

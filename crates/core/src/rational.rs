@@ -120,11 +120,15 @@ fn reduce(numerator: i128, denominator: i128) -> Rational {
     let divisor = gcd(numerator.unsigned_abs(), denominator.unsigned_abs()).max(1);
     let sign = if denominator < 0 { -1 } else { 1 };
     let divisor = i128::try_from(divisor).unwrap_or(1);
-    let (mut numerator, mut denominator) = (sign * numerator / divisor, sign * denominator / divisor);
+    // One is common, and wide division is slow.
+    let reduced = |value: i128| if divisor == 1 { sign * value } else { sign * value / divisor };
+    let (mut numerator, mut denominator) = (reduced(numerator), reduced(denominator));
+    if let (Ok(numerator), Ok(denominator)) = (i64::try_from(numerator), i64::try_from(denominator)) {
+        return Rational { numerator, denominator };
+    }
     loop {
         if let (Ok(numerator), Ok(denominator)) = (i64::try_from(numerator), i64::try_from(denominator)) {
-            let divisor = i64::try_from(gcd(numerator.unsigned_abs().into(), denominator.unsigned_abs().into()));
-            let divisor = divisor.unwrap_or(1).max(1);
+            let divisor = i64::try_from(gcd_of_64_bits(numerator.unsigned_abs(), denominator.unsigned_abs())).unwrap_or(1).max(1);
             return Rational { numerator: numerator / divisor, denominator: denominator / divisor };
         }
         numerator /= 2;
@@ -136,6 +140,17 @@ fn reduce(numerator: i128, denominator: i128) -> Rational {
 }
 
 fn gcd(mut a: u128, mut b: u128) -> u128 {
+    while b != 0 {
+        // Wide division is many times slower, and almost nothing needs it.
+        if let (Ok(a), Ok(b)) = (u64::try_from(a), u64::try_from(b)) {
+            return gcd_of_64_bits(a, b).into();
+        }
+        (a, b) = (b, a % b);
+    }
+    a
+}
+
+fn gcd_of_64_bits(mut a: u64, mut b: u64) -> u64 {
     while b != 0 {
         (a, b) = (b, a % b);
     }

@@ -8,6 +8,7 @@ use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
 use crate::events::{Change, Hub};
+use crate::forecasts::Forecasts;
 use crate::scheduler::Slots;
 use crate::turns::Turns;
 use crate::viewing::Copies;
@@ -20,6 +21,7 @@ pub(crate) struct App {
     pub(crate) database: Database,
     pub(crate) engine: Engine,
     pub(crate) hub: Hub,
+    pub(crate) forecasts: Forecasts,
     pub(crate) slots: Slots,
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,

@@ -6,6 +6,7 @@ mod api;
 mod app;
 mod events;
 mod files;
+mod forecasts;
 mod guard;
 mod outputs;
 mod page;

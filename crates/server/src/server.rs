@@ -12,6 +12,7 @@ use tokio::sync::{Notify, watch};
 
 use crate::app::{App, ending};
 use crate::events::Hub;
+use crate::forecasts::Forecasts;
 use crate::scheduler::Slots;
 use crate::turns::Turns;
 use crate::viewing::Copies;
@@ -89,6 +90,7 @@ impl Server {
             database,
             engine,
             hub: Hub::default(),
+            forecasts: Forecasts::default(),
             slots: Slots::new(config.node),
             unread: Notify::new(),
             watching: Channels::default(),

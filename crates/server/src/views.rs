@@ -109,19 +109,14 @@ pub(crate) struct Cell {
     /// Why nothing can be made here.
     pub(crate) refusal: Option<String>,
     /// Its last run.
-    pub(crate) run: Option<RunView>,
+    pub(crate) run: Option<CellRun>,
 }
 
-/// A run.
+/// The last run of a cell.
 #[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct RunView {
+pub(crate) struct CellRun {
     pub(crate) id: Uuid,
-    pub(crate) source: Uuid,
-    pub(crate) deliverable: Option<Uuid>,
-    pub(crate) sheet: Option<Uuid>,
-    pub(crate) watch_folder: Option<Uuid>,
     pub(crate) state: RunState,
-    pub(crate) priority: i32,
     /// The finished file's path in its storage, or the wanted one without extension.
     pub(crate) path: String,
     /// Bytes of the finished file.
@@ -132,16 +127,36 @@ pub(crate) struct RunView {
     pub(crate) finished: Option<DateTime<Utc>>,
 }
 
+/// A run with all that it belongs to.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct RunView {
+    #[serde(flatten)]
+    pub(crate) run: CellRun,
+    pub(crate) source: Uuid,
+    pub(crate) deliverable: Option<Uuid>,
+    pub(crate) sheet: Option<Uuid>,
+    pub(crate) watch_folder: Option<Uuid>,
+    pub(crate) priority: i32,
+}
+
 impl RunView {
     pub(crate) fn of(run: &Run) -> Self {
         Self {
-            id: run.id,
+            run: CellRun::of(run),
             source: run.source,
             deliverable: run.deliverable,
             sheet: run.sheet,
             watch_folder: run.watch_folder,
-            state: run.state,
             priority: run.priority,
+        }
+    }
+}
+
+impl CellRun {
+    pub(crate) fn of(run: &Run) -> Self {
+        Self {
+            id: run.id,
+            state: run.state,
             path: run.target.as_ref().unwrap_or(&run.stem).to_string(),
             size: run.size,
             progress: run.progress,

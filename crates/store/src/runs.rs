@@ -153,7 +153,9 @@ pub const MOST_TOGETHER: u32 = 8;
 
 const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
     runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
-const TABLES: &str = "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id";
+// How far a run was that has ended, nobody asks.
+const TABLES: &str =
+    "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id AND runs.state IN ('running', 'paused', 'checking')";
 
 fn marks(count: usize) -> String {
     vec!["?"; count].join(", ")
@@ -244,7 +246,10 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn run_details(&self, id: Uuid) -> Result<RunDetails, StoreError> {
-        let row = sqlx::query("SELECT plan, report, reading FROM runs WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row = sqlx::query("SELECT plan, report, reading FROM run_documents WHERE run_id = ?")
+            .bind(id)
+            .fetch_optional(&self.pool)
+            .await?;
         let row = row.ok_or(StoreError::NotFound("run"))?;
         Ok(RunDetails {
             plan: json::value(row.try_get("plan")?)?,
@@ -258,8 +263,12 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Run>, StoreError> {
-        let latest = "runs.seq IN (SELECT MAX(seq) FROM runs WHERE sheet_id = ? GROUP BY source_id, deliverable_id)";
-        self.select_runs(latest, &[sheet]).await
+        let statement = format!(
+            "SELECT {COLUMNS} FROM (SELECT MAX(seq) AS seq FROM runs WHERE sheet_id = ? GROUP BY source_id, deliverable_id) AS latest \
+             JOIN {TABLES} WHERE runs.seq = latest.seq"
+        );
+        let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(run).collect::<Result<_, _>>()?)
     }
 
     /// Everything that is not at its end, in the order in which it will be worked on, and then the
@@ -271,7 +280,9 @@ impl Database {
         let open = "runs.state IN ('running', 'checking', 'paused', 'waiting') ORDER BY \
                     FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.seq";
         let mut all = self.select_runs(open, &[]).await?;
-        let closed = format!("runs.state IN ('done', 'failed', 'cancelled') ORDER BY runs.finished DESC LIMIT {ended}");
+        let closed = format!(
+            "runs.finished IS NOT NULL AND runs.state IN ('done', 'failed', 'cancelled') ORDER BY runs.finished DESC LIMIT {ended}"
+        );
         all.extend(self.select_runs(&closed, &[]).await?);
         Ok(all)
     }
@@ -286,7 +297,7 @@ impl Database {
         }
         let marks = marks(ids.len());
         let statement = format!(
-            "SELECT runs.id, sources.path, COALESCE(sheets.name, watch_folders.name) AS origin, JSON_VALUE(runs.plan, '$.preset_name') AS preset, \
+            "SELECT runs.id, sources.path, COALESCE(sheets.name, watch_folders.name) AS origin, runs.preset_name AS preset, \
              runs.expected_cpu FROM runs JOIN sources ON sources.id = runs.source_id \
              LEFT JOIN sheets ON sheets.id = runs.sheet_id LEFT JOIN watch_folders ON watch_folders.id = runs.watch_folder_id WHERE runs.id IN ({marks})"
         );
@@ -297,12 +308,11 @@ impl Database {
         let mut names = HashMap::new();
         for row in query.fetch_all(&self.pool).await? {
             let source = path(Some(row.try_get("path")?))?.unwrap_or_default().name();
-            let preset: Option<String> = row.try_get("preset")?;
             names.insert(
                 row.try_get("id")?,
                 RunNames {
                     source,
-                    preset: preset.unwrap_or_default(),
+                    preset: row.try_get("preset")?,
                     origin: row.try_get("origin")?,
                     expected_cpu: row.try_get("expected_cpu")?,
                 },
@@ -392,11 +402,16 @@ impl Database {
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn set_checking(&self, lease: Lease, report: &CheckReport, reading: &Reading) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
         let query = sqlx::query(
-            "UPDATE runs SET state = 'checking', report = ?, reading = ?, size = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+            "UPDATE runs SET state = 'checking', size = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
-        let query = query.bind(json::text(report)?).bind(json::text(reading)?).bind(reading.size.0);
-        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+        let query = query.bind(reading.size.0).bind(lease.run).bind(lease.epoch);
+        changed(query.execute(&mut *work).await?.rows_affected())?;
+        let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
+        query.bind(json::text(report)?).bind(json::text(reading)?).bind(lease.run).execute(&mut *work).await?;
+        work.commit().await?;
+        Ok(())
     }
 
     /// Notes the name that the file is about to get, so that after a crash the file is found.
@@ -450,13 +465,13 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn cost_factors(&self) -> Result<HashMap<String, f64>, StoreError> {
         let rows = sqlx::query(
-            "SELECT preset, SUM(cpu_seconds) / SUM(expected_cpu) AS factor FROM (SELECT JSON_VALUE(plan, '$.preset_name') AS preset, \
-             cpu_seconds, expected_cpu FROM runs WHERE state = 'done' AND cpu_seconds > 0 AND expected_cpu > 0 \
-             ORDER BY finished DESC LIMIT 200) AS last GROUP BY preset",
+            "SELECT preset_name, SUM(cpu_seconds) / SUM(expected_cpu) AS factor FROM (SELECT preset_name, state, cpu_seconds, \
+             expected_cpu FROM runs WHERE finished IS NOT NULL ORDER BY finished DESC LIMIT 300) AS last \
+             WHERE state = 'done' AND cpu_seconds > 0 AND expected_cpu > 0 GROUP BY preset_name",
         )
         .fetch_all(&self.pool)
         .await?;
-        let factor = |row: &MySqlRow| Ok::<_, sqlx::Error>((row.try_get("preset")?, row.try_get("factor")?));
+        let factor = |row: &MySqlRow| Ok::<_, sqlx::Error>((row.try_get("preset_name")?, row.try_get("factor")?));
         Ok(rows.iter().map(factor).collect::<Result<_, _>>()?)
     }
 
@@ -585,7 +600,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         let id = Uuid::now_v7();
         let (sheet, deliverable, watch_folder) = new.origin.parts();
         sqlx::query(
-            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, plan, expected_cpu, storage_id, stem, clash, priority) \
+            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, stem, clash, priority) \
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(id)
@@ -593,7 +608,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(sheet)
         .bind(deliverable)
         .bind(watch_folder)
-        .bind(json::text(&new.plan)?)
+        .bind(new.plan.preset_name.chars().take(255).collect::<String>())
         .bind(cpu_cost(&new.plan))
         .bind(new.storage)
         .bind(new.stem.to_string())
@@ -601,13 +616,18 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(new.priority)
         .execute(&mut **work)
         .await?;
+        let documents =
+            sqlx::query("INSERT INTO run_documents (run_id, plan) VALUES (?, ?)").bind(id).bind(json::text(&new.plan)?);
+        documents.execute(&mut **work).await?;
         ids.push(id);
     }
     Ok(ids)
 }
 
 async fn claimed(work: &mut Transaction<'_, MySql>, id: Uuid) -> Result<Claimed, StoreError> {
-    let statement = format!("SELECT {COLUMNS}, runs.plan, runs.lease_epoch FROM {TABLES} WHERE runs.id = ?");
+    let statement = format!(
+        "SELECT {COLUMNS}, run_documents.plan, runs.lease_epoch FROM {TABLES} JOIN run_documents ON run_documents.run_id = runs.id WHERE runs.id = ?"
+    );
     let row = sqlx::query(AssertSqlSafe(statement)).bind(id).fetch_one(&mut **work).await?;
     let lease = Lease { run: id, epoch: row.try_get("lease_epoch")? };
     Ok(Claimed { lease, run: run(&row)?, plan: json::value(row.try_get("plan")?)? })

@@ -127,10 +127,9 @@ impl Database {
             "SELECT sheets.id, sheets.name, sheets.created, \
              (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id AND NOT removed) AS sources, \
              (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id AND NOT removed) AS deliverables, \
-             (SELECT COUNT(DISTINCT runs.source_id, runs.deliverable_id) FROM runs \
-              JOIN deliverables ON deliverables.id = runs.deliverable_id AND NOT deliverables.removed \
-              JOIN sheet_sources ON sheet_sources.sheet_id = runs.sheet_id AND sheet_sources.source_id = runs.source_id \
-              AND NOT sheet_sources.removed WHERE runs.sheet_id = sheets.id AND runs.state = 'done') AS done \
+             (SELECT COUNT(DISTINCT runs.source_id, runs.deliverable_id) FROM runs WHERE runs.sheet_id = sheets.id AND runs.state = 'done' \
+              AND runs.deliverable_id NOT IN (SELECT id FROM deliverables WHERE removed) \
+              AND (runs.sheet_id, runs.source_id) NOT IN (SELECT sheet_id, source_id FROM sheet_sources WHERE removed)) AS done \
              FROM sheets WHERE NOT removed ORDER BY created DESC",
         )
         .fetch_all(&self.pool)

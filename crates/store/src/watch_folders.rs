@@ -203,7 +203,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn newest_watch_files(&self, folder: Uuid, state: WatchState, most: u32) -> Result<Vec<WatchFile>, StoreError> {
         let statement =
-            format!("SELECT {FILE} FROM watch_files WHERE watch_folder_id = ? AND state = ? ORDER BY entered DESC, path LIMIT ?");
+            format!("SELECT {FILE} FROM watch_files WHERE watch_folder_id = ? AND state = ? ORDER BY entered DESC LIMIT ?");
         let query = sqlx::query(AssertSqlSafe(statement)).bind(folder).bind(state.word()).bind(most);
         let rows = query.fetch_all(&self.pool).await?;
         Ok(rows.iter().map(watch_file).collect::<Result<_, _>>()?)

@@ -9,6 +9,7 @@ export type Deliverable = Schemas["DeliverableColumn"];
 export type Cell = Schemas["Cell"];
 export type CellKey = Schemas["CellKey"];
 export type Run = Schemas["RunView"];
+export type CellRun = Schemas["CellRun"];
 export type RunState = Schemas["RunState"];
 export type Progress = NonNullable<Run["progress"]>;
 export type Output = Schemas["OutputView"];

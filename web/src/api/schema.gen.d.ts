@@ -710,7 +710,7 @@ export interface components {
             overrides?: Record<string, never> | null;
             /** @description Why nothing can be made here. */
             refusal?: string | null;
-            run?: components["schemas"]["RunView"] | null;
+            run?: components["schemas"]["CellRun"] | null;
             /** Format: uuid */
             source: string;
         };
@@ -728,6 +728,25 @@ export interface components {
             deliverable: string;
             /** Format: uuid */
             source: string;
+        };
+        /** @description The last run of a cell. */
+        CellRun: {
+            /** Format: date-time */
+            finished?: string | null;
+            /** Format: uuid */
+            id: string;
+            /** @description The finished file's path in its storage, or the wanted one without extension. */
+            path: string;
+            problem?: components["schemas"]["Problem"] | null;
+            progress?: components["schemas"]["Progress"] | null;
+            /**
+             * Format: int64
+             * @description Bytes of the finished file.
+             */
+            size?: number | null;
+            /** Format: date-time */
+            started?: string | null;
+            state: components["schemas"]["RunState"];
         };
         /**
          * @description How far a forecast can be trusted.
@@ -1485,32 +1504,16 @@ export interface components {
          * @enum {string}
          */
         RunState: "waiting" | "running" | "paused" | "checking" | "done" | "failed" | "cancelled";
-        /** @description A run. */
-        RunView: {
+        /** @description A run with all that it belongs to. */
+        RunView: components["schemas"]["CellRun"] & {
             /** Format: uuid */
             deliverable?: string | null;
-            /** Format: date-time */
-            finished?: string | null;
-            /** Format: uuid */
-            id: string;
-            /** @description The finished file's path in its storage, or the wanted one without extension. */
-            path: string;
             /** Format: int32 */
             priority: number;
-            problem?: components["schemas"]["Problem"] | null;
-            progress?: components["schemas"]["Progress"] | null;
             /** Format: uuid */
             sheet?: string | null;
-            /**
-             * Format: int64
-             * @description Bytes of the finished file.
-             */
-            size?: number | null;
             /** Format: uuid */
             source: string;
-            /** Format: date-time */
-            started?: string | null;
-            state: components["schemas"]["RunState"];
             /** Format: uuid */
             watch_folder?: string | null;
         };

@@ -1,5 +1,5 @@
 /** Figures and states in words. */
-import type { Run, RunState } from "../api/client";
+import type { CellRun, RunState } from "../api/client";
 
 /** Decimal sizes with three figures: `98 MB`, `1.25 GB`. */
 export function sizeText(bytes: number): string {
@@ -58,7 +58,7 @@ export function stateWord(state: RunState): string {
 }
 
 /** Whether something still happens to the run. */
-export function isOpen(run: Run | null | undefined): run is Run {
+export function isOpen(run: CellRun | null | undefined): run is CellRun {
   return run != null && (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking");
 }
 

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::check::{CheckItem, CheckReport, compare};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::Plan;
+use beryl_core::preset::Preset;
 use beryl_core::reading::Reading;
 use beryl_core::run::RunState;
 use beryl_store::StoreError;
@@ -22,8 +23,9 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
+use crate::forecasts::{Forecasts, Outlook};
 use crate::outputs::{Wish, reading_of};
-use crate::views::{Cell, RunView};
+use crate::views::{Cell, CellRun, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(set_cells)).routes(routes!(run_cells)).routes(routes!(output))
@@ -39,18 +41,33 @@ pub(super) struct SheetState {
 
 impl SheetState {
     pub(super) async fn load(app: &App, sheet: Uuid) -> Result<Self, StoreError> {
-        let latest = app.database.latest_runs(sheet).await?.into_iter();
-        Ok(Self {
-            sources: app.database.sheet_sources(sheet).await?,
-            columns: app.database.deliverables(sheet).await?,
-            settings: settings(app, sheet).await?,
-            latest: latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect(),
-        })
+        let (sources, columns, settings, latest) = tokio::try_join!(
+            app.database.sheet_sources(sheet),
+            app.database.deliverables(sheet),
+            settings(app, sheet),
+            app.database.latest_runs(sheet)
+        )?;
+        let latest = latest.into_iter();
+        let latest =
+            latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
+        Ok(Self { sources, columns, settings, latest })
     }
 
     /// Row by row, all columns of each.
-    pub(super) fn cells(&self) -> Vec<Cell> {
-        self.sources.iter().flat_map(|row| self.columns.iter().map(move |column| self.cell(row, column))).collect()
+    pub(super) fn cells(&self, forecasts: &Forecasts) -> Vec<Cell> {
+        let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| Arc::new(column.preset.clone())).collect();
+        self.sources.iter().flat_map(|row| self.row(row, &presets, forecasts)).collect()
+    }
+
+    fn row(&self, row: &SheetSource, presets: &[Arc<Preset>], forecasts: &Forecasts) -> Vec<Cell> {
+        let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
+        let columns: Vec<_> =
+            keys.clone().zip(presets).map(|(key, preset)| (key.deliverable, preset, self.overrides(key))).collect();
+        let outlooks = match reading_of(&row.source) {
+            Ok(reading) => forecasts.of_row(row.source.id, reading, &columns).into_iter().map(Some).collect(),
+            Err(_) => vec![None; columns.len()],
+        };
+        keys.zip(outlooks).map(|(key, outlook)| self.cell(key, outlook)).collect()
     }
 
     fn overrides(&self, key: CellKey) -> &Value {
@@ -61,11 +78,9 @@ impl SheetState {
         self.settings.get(&key).is_none_or(|setting| setting.enabled)
     }
 
-    fn cell(&self, row: &SheetSource, column: &Deliverable) -> Cell {
-        let key = CellKey { source: row.source.id, deliverable: column.id };
+    fn cell(&self, key: CellKey, outlook: Option<Outlook>) -> Cell {
         let overrides = self.overrides(key);
-        let planned = reading_of(&row.source).ok().map(|reading| plan(reading, &column.preset, overrides));
-        let forecast = planned.as_ref().and_then(|planned| planned.as_ref().ok()).map(|plan| plan.forecast);
+        let forecast = outlook.as_ref().and_then(|outlook| outlook.as_ref().ok());
         Cell {
             source: key.source,
             deliverable: key.deliverable,
@@ -73,8 +88,8 @@ impl SheetState {
             overrides: Some(overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty())).cloned(),
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
-            refusal: planned.and_then(Result::err).map(|error| error.to_string()),
-            run: self.latest.get(&key).map(RunView::of),
+            refusal: outlook.and_then(Result::err),
+            run: self.latest.get(&key).map(CellRun::of),
         }
     }
 }

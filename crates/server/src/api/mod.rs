@@ -18,6 +18,7 @@ use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::middleware::from_fn;
 use axum::routing::get;
+use tower_http::CompressionLevel;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use utoipa::OpenApi;
@@ -71,7 +72,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route("/api/openapi.json", get(move || async move { axum::Json(description.as_ref().clone()) }))
         .fallback(page::serve)
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
-        .layer(CompressionLayer::new())
+        .layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
         .layer(CatchPanicLayer::new())
         .layer(from_fn(guard::only_this_machine))
         .with_state(app)

@@ -122,7 +122,7 @@ async fn view(app: &App, id: Uuid) -> Result<SheetView, ApiError> {
     Ok(SheetView {
         id,
         name: sheet.name,
-        cells: state.cells(),
+        cells: state.cells(&app.forecasts),
         sources: state.sources.iter().map(|row| SourceRow::of(&row.source, &row.folder)).collect(),
         deliverables: state.columns.iter().map(DeliverableColumn::of).collect(),
     })

@@ -1,0 +1,241 @@
+//! A large house: 20 watch folders with 10 000 known files and 10 000 finished outputs.
+//! `cargo bench -p beryl-cli --bench house` prints what the server takes at rest, how soon lists and
+//! sheets are answered, and how soon a sheet of 500 sources and 6 deliverables is seen and changed
+//! in the page: the rows of `docs/benchmarks.md`.
+
+// A benchmark fails loudly.
+#![allow(clippy::unwrap_used)]
+
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use beryl_core::check::CheckReport;
+use beryl_core::path::StoragePath;
+use beryl_core::plan::plan;
+use beryl_core::preset::builtin_presets;
+use beryl_core::reading::Reading;
+use beryl_core::run::{ClashRule, RunState};
+use beryl_store::Database;
+use beryl_store::private_server::PrivateServer;
+use beryl_store::runs::{NewRun, Origin};
+use beryl_store::sheets::Deliverable;
+use beryl_store::storages::Storage;
+use beryl_ui_tests::{Browser, make_clips};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+const WATCH_FOLDERS: usize = 20;
+const FILES_IN_EACH: usize = 500;
+/// Sources and deliverables of each sheet: 10 000 finished outputs, and a sheet that waits to be run.
+const SHEETS: [(usize, usize, bool); 5] = [(500, 6, true), (500, 6, true), (500, 6, true), (500, 2, true), (500, 6, false)];
+/// Two looks through every watch folder fall into it.
+const AT_REST: Duration = Duration::from_secs(70);
+const CALLS: usize = 100;
+
+#[tokio::main(flavor = "multi_thread")]
+async fn main() {
+    let folder = tempfile::tempdir().unwrap();
+    let media = folder.path().join("media");
+    std::fs::create_dir(&media).unwrap();
+    make_clips(&media, &["glaze-db_screen.mp4"], 1).unwrap();
+    let clip = media.join("glaze-db_screen.mp4");
+    let sheets = fill(folder.path(), &media, &reading_of(&clip)).await;
+    let server = Server::start(folder.path());
+    watch_all(&server, &media, &clip).await;
+    at_rest(&server).await;
+    answers(&server, sheets[0]).await;
+    in_the_page(&server, sheets[4]).await;
+}
+
+fn beryl() -> Command {
+    Command::new(env!("CARGO_BIN_EXE_beryl"))
+}
+
+fn reading_of(clip: &Path) -> Reading {
+    let output = beryl().arg("probe").arg(clip).arg("--json").output().unwrap();
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+/// Puts sheets with all their outputs finished into the database; answers the sheets.
+async fn fill(state: &Path, media: &Path, reading: &Reading) -> Vec<Uuid> {
+    let server = PrivateServer::start(&state.join("database")).unwrap();
+    let database = Database::connect(&server.url()).await.unwrap();
+    let storage = database.add_storage("Media", media.to_str().unwrap()).await.unwrap();
+    let mut sheets = Vec::new();
+    for (number, (rows, columns, finished)) in SHEETS.into_iter().enumerate() {
+        let sheet = database.add_sheet(&format!("Night {number}")).await.unwrap().id;
+        let mut sources = Vec::new();
+        for row in 0..rows {
+            let path: StoragePath = format!("reel-{number}/clip-{row:03}.mp4").parse().unwrap();
+            let id = database.ensure_source(storage.id, &path, None).await.unwrap();
+            database.set_reading(id, &Ok(reading.clone()), false).await.unwrap();
+            sources.push((id, String::new()));
+        }
+        database.add_sheet_sources(sheet, &sources).await.unwrap();
+        for preset in builtin_presets().into_iter().take(columns) {
+            let id = Uuid::now_v7();
+            let name_pattern = preset.name_pattern.clone();
+            let folder = StoragePath::default();
+            let column = Deliverable { id, sheet, preset, storage: None, folder, name_pattern, clash: ClashRule::Number };
+            database.save_deliverable(&column).await.unwrap();
+            if finished {
+                finish_column(&database, &storage, &column, &sources, reading).await;
+            }
+        }
+        sheets.push(sheet);
+    }
+    database.close().await;
+    sheets
+}
+
+async fn finish_column(
+    database: &Database,
+    storage: &Storage,
+    column: &Deliverable,
+    sources: &[(Uuid, String)],
+    reading: &Reading,
+) {
+    let plan = plan(reading, &column.preset, &Value::Null).unwrap();
+    let report = CheckReport { passed: true, size: plan.forecast.size, items: Vec::new(), remarks: Vec::new() };
+    let run = |source: Uuid| NewRun {
+        source,
+        origin: Origin::Cell { sheet: column.sheet, deliverable: column.id },
+        plan: plan.clone(),
+        storage: storage.id,
+        stem: format!("made/{source}").parse().unwrap(),
+        clash: ClashRule::Number,
+        priority: 0,
+    };
+    let runs: Vec<NewRun> = sources.iter().map(|(source, _)| run(*source)).collect();
+    database.queue_runs(&runs).await.unwrap();
+    loop {
+        let claimed = database.claim("bench", Duration::from_secs(60)).await.unwrap();
+        if claimed.is_empty() {
+            return;
+        }
+        for one in claimed {
+            database.set_checking(one.lease, &report, reading).await.unwrap();
+            database.set_target(one.lease, &one.run.stem).await.unwrap();
+            database.finish(one.lease, RunState::Done, None).await.unwrap();
+        }
+    }
+}
+
+/// The running application.
+struct Server {
+    process: Child,
+    address: String,
+    client: reqwest::Client,
+}
+
+impl Server {
+    fn start(state: &Path) -> Self {
+        let arguments = ["serve", "--listen", "127.0.0.1:0", "--state"];
+        let mut process = beryl().args(arguments).arg(state).stdout(Stdio::piped()).spawn().unwrap();
+        let lines = BufReader::new(process.stdout.take().unwrap()).lines();
+        let address = lines.map_while(Result::ok).find_map(|line| line.strip_prefix("Beryl is at ").map(str::to_owned)).unwrap();
+        Self { process, address, client: reqwest::Client::new() }
+    }
+
+    async fn call(&self, method: reqwest::Method, path: &str, body: Value) -> Value {
+        let response = self.client.request(method, format!("{}{path}", self.address)).json(&body).send().await.unwrap();
+        let text = response.error_for_status().unwrap().text().await.unwrap();
+        serde_json::from_str(&text).unwrap_or(Value::Null)
+    }
+
+    /// Processor seconds so far.
+    fn cpu(&self) -> f64 {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.process.id())).unwrap();
+        // After the name in brackets: fields 14 and 15 of proc(5), in hundredths of a second.
+        let ticks = stat.rsplit_once(") ").unwrap().1.split(' ').skip(11).take(2).map(|field| field.parse::<u32>().unwrap());
+        f64::from(ticks.sum::<u32>()) / 100.0
+    }
+
+    /// Resident memory in megabytes.
+    fn memory(&self) -> f64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.process.id())).unwrap();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse::<f64>().unwrap() * 1024.0 / 1e6
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _gone_already = kill(Pid::from_raw(self.process.id().try_into().unwrap()), Signal::SIGTERM);
+        let _waited = self.process.wait();
+    }
+}
+
+/// Watch folders with real files in them, all known.
+async fn watch_all(server: &Server, media: &Path, clip: &Path) {
+    let storages = server.call(reqwest::Method::GET, "/api/storages", Value::Null).await;
+    let storage = &storages[0]["id"];
+    for number in 0..WATCH_FOLDERS {
+        let name = format!("arriving-{number:02}");
+        std::fs::create_dir(media.join(&name)).unwrap();
+        for file in 0..FILES_IN_EACH {
+            std::fs::hard_link(clip, media.join(format!("{name}/clip-{file:03}.mp4"))).unwrap();
+        }
+        let body = json!({
+            "name": name, "storage": storage, "folder": name, "presets": [builtin_presets()[0]],
+            "destination_storage": storage, "destination": "out", "settle_seconds": 5,
+        });
+        let made = server.call(reqwest::Method::POST, "/api/watch", body).await;
+        let on = format!("/api/watch/{}/on", made["id"].as_str().unwrap());
+        server.call(reqwest::Method::POST, &on, json!({ "present": "leave" })).await;
+    }
+}
+
+async fn at_rest(server: &Server) {
+    let (began, before) = (Instant::now(), server.cpu());
+    tokio::time::sleep(AT_REST).await;
+    let share = (server.cpu() - before) / began.elapsed().as_secs_f64();
+    println!("at rest: {:.2} % of a core, {:.0} MB", share * 100.0, server.memory());
+}
+
+async fn answers(server: &Server, sheet: Uuid) {
+    let paths = ["/api/sheets".to_owned(), format!("/api/sheets/{sheet}"), "/api/queue".to_owned(), "/api/watch".to_owned()];
+    for path in paths {
+        let mut times = Vec::with_capacity(CALLS);
+        let mut bytes = 0;
+        for _ in 0..CALLS {
+            let began = Instant::now();
+            let answer = server.client.get(format!("{}{path}", server.address)).send().await.unwrap();
+            bytes = answer.bytes().await.unwrap().len();
+            times.push(began.elapsed());
+        }
+        times.sort();
+        let p95 = times[CALLS * 95 / 100].as_secs_f64() * 1000.0;
+        println!("{}: p95 {p95:.1} ms, {bytes} bytes", path.replace(&sheet.to_string(), "{500 x 6}"));
+    }
+    println!("after the calls: {:.0} MB", server.memory());
+}
+
+/// From the request for the page to the first cells of the sheet that are seen.
+async fn in_the_page(server: &Server, sheet: Uuid) {
+    let browser = Browser::open(false).await.unwrap();
+    let seen = "const done = arguments[0]; const look = () => document.querySelector('[role=gridcell][data-state]') \
+                ? done(performance.now()) : requestAnimationFrame(look); look();";
+    for visit in ["first", "second"] {
+        browser.window.goto(&format!("{}/sheets/{sheet}", server.address)).await.unwrap();
+        let time = browser.window.execute_async(seen, vec![]).await.unwrap();
+        println!("{visit} visit: cells are seen after {:.0} ms at most", time.json().as_f64().unwrap());
+    }
+    // From the click that gives another preset to a whole column to the new forecasts in its cells.
+    browser.find("[role=columnheader]:nth-of-type(3)").await.unwrap().click().await.unwrap();
+    // The Enter key, as WebDriver names it (§ 17.4.2): the slip of the column.
+    browser.press("\u{E007}").await.unwrap();
+    browser.find_text("Change the column").await.unwrap().click().await.unwrap();
+    browser.find("[data-preset=sound-only]").await.unwrap().click().await.unwrap();
+    browser.find("[data-testid=confirm-deliverable]").await.unwrap();
+    let changed = "const done = arguments[0]; const cell = () => document.querySelectorAll('[role=gridcell][data-state]')[1].innerText; \
+                   const before = cell(); const began = performance.now(); \
+                   document.querySelector('[data-testid=confirm-deliverable]').click(); \
+                   const look = () => cell() !== before ? done(performance.now() - began) : requestAnimationFrame(look); look();";
+    let time = browser.window.execute_async(changed, vec![]).await.unwrap();
+    println!("another preset for 500 cells is seen after {:.0} ms", time.json().as_f64().unwrap());
+}

@@ -1,0 +1,7 @@
+CREATE TABLE IF NOT EXISTS run_documents (
+    run_id BINARY(16) NOT NULL PRIMARY KEY,
+    plan LONGTEXT NOT NULL CHECK (JSON_VALID(plan)),
+    report LONGTEXT NULL CHECK (JSON_VALID(report)),
+    reading LONGTEXT NULL CHECK (JSON_VALID(reading)),
+    FOREIGN KEY (run_id) REFERENCES runs (id) ON DELETE CASCADE
+);

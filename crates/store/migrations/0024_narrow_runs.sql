@@ -1,0 +1,5 @@
+ALTER TABLE runs
+    DROP COLUMN IF EXISTS plan,
+    DROP COLUMN IF EXISTS report,
+    DROP COLUMN IF EXISTS reading,
+    DROP KEY IF EXISTS by_end;
