@@ -3,10 +3,8 @@ import Box from "@mui/material/Box";
 import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
-import { useQueryClient } from "@tanstack/react-query";
-import { lazy, type ReactNode, Suspense, useContext, useEffect, useMemo, useState } from "react";
+import { lazy, type ReactNode, Suspense, useContext, useMemo, useState } from "react";
 import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router";
-import { follow } from "./api/live";
 import { useActions } from "./shared/actions";
 import { Commands } from "./shared/Commands";
 import { Facet } from "./shared/Facet";
@@ -77,8 +75,6 @@ export function App() {
   const [look, setLook] = useState<Look>(storedLook);
   const mode = look === "system" ? (prefersDark ? "dark" : "light") : look;
   const theme = useMemo(() => themeOf(mode), [mode]);
-  const client = useQueryClient();
-  useEffect(() => follow(client), [client]);
   const change = (next: Look) => {
     storeLook(next);
     setLook(next);

@@ -55,7 +55,8 @@ pub(crate) enum Change {
 /// An event with its place in the order.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct Event {
-    /// Grows by one with each event; begins anew with each start of the server.
+    /// Grows by one with each event. It begins with the time at which the server starts (microseconds
+    /// since 1970), so that no number is ever used again.
     pub(crate) seq: u64,
     /// What has changed.
     pub(crate) change: Change,
@@ -68,18 +69,20 @@ const KEPT: usize = 4096;
 #[derive(Debug)]
 pub(crate) struct Hub {
     past: Mutex<Past>,
-    live: broadcast::Sender<Event>,
 }
 
-#[derive(Debug, Default)]
+#[derive(Debug)]
 struct Past {
     next: u64,
     events: VecDeque<Event>,
+    /// Gone when the server ends.
+    live: Option<broadcast::Sender<Event>>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        Self { past: Mutex::default(), live: broadcast::channel(KEPT).0 }
+        let next = u64::try_from(chrono::Utc::now().timestamp_micros()).unwrap_or(0);
+        Self { past: Mutex::new(Past { next, events: VecDeque::new(), live: Some(broadcast::channel(KEPT).0) }) }
     }
 }
 
@@ -98,13 +101,18 @@ impl Hub {
             past.events.pop_front();
         }
         // Sent under the lock, so that nobody sees two events in the wrong order; nobody may listen.
-        drop(self.live.send(event));
+        drop(past.live.as_ref().map(|live| live.send(event)));
+    }
+
+    /// Ends all streams: nothing more will be told.
+    pub(crate) fn end(&self) {
+        self.past().live = None;
     }
 
     /// The events after `seen` that are still kept (or one that says that some are not), and all to come.
     pub(crate) fn follow(&self, seen: Option<u64>) -> (Vec<Event>, broadcast::Receiver<Event>) {
         let past = self.past();
-        let live = self.live.subscribe();
+        let live = past.live.as_ref().map_or_else(|| broadcast::channel(1).1, broadcast::Sender::subscribe);
         let Some(seen) = seen else { return (Vec::new(), live) };
         let first_kept = past.events.front().map_or(past.next, |event| event.seq);
         if seen + 1 < first_kept || seen >= past.next {

@@ -106,6 +106,11 @@ impl Server {
         ];
         let clearing = Arc::clone(&app);
         tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
+        let (telling, mut until) = (Arc::clone(&app), stopped.clone());
+        tasks.push(tokio::spawn(async move {
+            ending(&mut until).await;
+            telling.hub.end();
+        }));
         let router = api::router(app);
         let mut until = stopped;
         tasks.push(tokio::spawn(async move {
@@ -127,7 +132,7 @@ impl Server {
     pub async fn stop(self) {
         self.stop.send_replace(true);
         for task in self.tasks {
-            // Event streams of open pages would hold the server up for ever.
+            // Somebody may be in the middle of a long download.
             if tokio::time::timeout(std::time::Duration::from_secs(3), task).await.is_err() {
                 tracing::info!("a task was still busy and is left");
             }

@@ -8,6 +8,11 @@ use beryl_ui_tests::{Application, Outcome, make_clips};
 use futures::StreamExt;
 use reqwest::Method;
 use serde_json::{Value, json};
+use tokio::net::TcpStream;
+use tokio_tungstenite::tungstenite::Message;
+use tokio_tungstenite::{MaybeTlsStream, WebSocketStream, connect_async};
+
+type Stream = WebSocketStream<MaybeTlsStream<TcpStream>>;
 
 const PATIENCE: Duration = Duration::from_secs(90);
 
@@ -166,26 +171,18 @@ async fn a_name_that_is_taken_follows_its_rule() -> Outcome<()> {
 #[tokio::test(flavor = "multi_thread")]
 async fn events_tell_of_everything_in_order_and_a_page_that_was_away_is_brought_up_to_date() -> Outcome<()> {
     let night = Night::begin("glaze-db_screen.mp4", 2, &["review-small", "sound-only"], "number").await?;
-    let follow = async |last: Option<u64>| -> Outcome<_> {
-        let mut request = reqwest::Client::new().get(format!("{}/api/events", night.application.address()));
-        if let Some(last) = last {
-            request = request.header("last-event-id", last.to_string());
-        }
-        Ok(request.send().await?.error_for_status()?.bytes_stream())
+    let follow = async |after: Option<u64>| -> Outcome<Stream> {
+        let query = after.map_or_else(String::new, |after| format!("?after={after}"));
+        let address = format!("{}/api/events{query}", night.application.address()).replace("http:", "ws:");
+        Ok(connect_async(address).await?.0)
     };
     /// Reads events until `enough`.
-    async fn read(
-        mut stream: impl futures::Stream<Item = reqwest::Result<bytes::Bytes>> + Unpin,
-        enough: impl Fn(&[Value]) -> bool,
-    ) -> Outcome<Vec<Value>> {
-        let (mut events, mut pending) = (Vec::new(), String::new());
+    async fn read(mut stream: Stream, enough: impl Fn(&[Value]) -> bool) -> Outcome<Vec<Value>> {
+        let mut events = Vec::new();
         while !enough(&events) {
-            let piece = tokio::time::timeout(PATIENCE, stream.next()).await?.ok_or("the stream ended")??;
-            pending.push_str(std::str::from_utf8(&piece)?);
-            while let Some((event, rest)) = pending.split_once("\n\n") {
-                let data = event.lines().find_map(|line| line.strip_prefix("data: "));
-                events.extend(data.map(serde_json::from_str::<Value>).transpose()?);
-                pending = rest.to_owned();
+            let message = tokio::time::timeout(PATIENCE, stream.next()).await?.ok_or("the stream ended")??;
+            if let Message::Text(text) = message {
+                events.push(serde_json::from_str::<Value>(&text)?);
             }
         }
         Ok(events)
@@ -202,10 +199,21 @@ async fn events_tell_of_everything_in_order_and_a_page_that_was_away_is_brought_
         assert!(run["change"]["run"]["size"].as_u64() > Some(0), "{run}");
     }
 
-    // Away for a moment, a page gets what it missed; with a number that never was, it loads again.
+    // Away for a moment, a page gets what it missed; with a number of another start, it loads again.
     let missed = read(follow(Some(numbers[1])).await?, |events| events.len() >= numbers.len() - 2).await?;
     assert_eq!(missed[..numbers.len() - 2], events[2..]);
-    let gap = read(follow(Some(1 << 40)).await?, |events| !events.is_empty()).await?;
+    for other in [0, 1 << 60] {
+        let gap = read(follow(Some(other)).await?, |events| !events.is_empty()).await?;
+        assert_eq!(gap[0]["change"]["kind"], "gap", "{other}");
+    }
+
+    // When the server ends, so does the stream, and after the next start the page loads again.
+    let mut stream = follow(None).await?;
+    let night = Night { application: night.application.restart().await?, ..night };
+    while let Some(Ok(_)) = stream.next().await {}
+    let address =
+        format!("{}/api/events?after={}", night.application.address(), numbers[numbers.len() - 1]).replace("http:", "ws:");
+    let gap = read(connect_async(address).await?.0, |events| !events.is_empty()).await?;
     assert_eq!(gap[0]["change"]["kind"], "gap");
     Ok(())
 }

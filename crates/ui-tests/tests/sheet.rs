@@ -147,6 +147,29 @@ async fn cells_answer_to_keys() -> Outcome<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_dozen_tabs_follow_the_same_sheet() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["sound-only"]).await?;
+    let mut tabs = vec![browser.window.window().await?];
+    for _ in 0..11 {
+        let tab = browser.window.new_tab().await?;
+        browser.window.switch_to_window(tab.clone()).await?;
+        browser.window.goto(&format!("{}/sheets/{id}", application.address())).await?;
+        browser.wait_for_count("[role=gridcell][data-state=idle]", 1, Duration::from_secs(10)).await?;
+        tabs.push(tab);
+    }
+    // What is done in the last is seen in all.
+    browser.find("[data-testid=run]").await?.click().await?;
+    for (number, tab) in tabs.into_iter().enumerate() {
+        browser.window.switch_to_window(tab).await?;
+        let done = browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(60)).await;
+        done.map_err(|error| format!("tab {number}: {error}"))?;
+    }
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back() -> Outcome<()> {
     let application = Application::start().await?;
     let (browser, id) = open_sheet(&application, &["review-small", "web-720"]).await?;

@@ -101,22 +101,33 @@ export function take(client: QueryClient, change: Change): void {
   }
 }
 
-/** Follows the stream until the returned function is called. The browser reconnects by itself. */
-export function follow(client: QueryClient): () => void {
-  const stream = new EventSource("/api/events");
-  let wasAway = false;
-  stream.onmessage = (message: MessageEvent<string>) => {
-    take(client, (JSON.parse(message.data) as StreamEvent).change);
+/** The first wait before the stream is opened again, in milliseconds; it doubles up to the longest. */
+const FIRST_WAIT = 500;
+const LONGEST_WAIT = 10_000;
+
+/** Follows the stream for as long as the page lives; after a break it goes on where it was. */
+export function follow(client: QueryClient): void {
+  let seen: number | null = null;
+  let wait = FIRST_WAIT;
+  const open = () => {
+    const address = new URL("/api/events", window.location.href);
+    address.protocol = address.protocol === "https:" ? "wss:" : "ws:";
+    if (seen !== null) address.searchParams.set("after", String(seen));
+    const stream = new WebSocket(address);
+    stream.onopen = () => {
+      wait = FIRST_WAIT;
+      // What was loaded before the stream was open may have changed unseen.
+      if (seen === null) void client.invalidateQueries();
+    };
+    stream.onmessage = (message: MessageEvent<string>) => {
+      const event = JSON.parse(message.data) as StreamEvent;
+      seen = event.seq;
+      take(client, event.change);
+    };
+    stream.onclose = () => {
+      window.setTimeout(open, wait);
+      wait = Math.min(wait * 2, LONGEST_WAIT);
+    };
   };
-  stream.onerror = () => {
-    wasAway = true;
-  };
-  stream.onopen = () => {
-    // A server that was started anew counts from the beginning again: load everything once.
-    if (wasAway) void client.invalidateQueries();
-    wasAway = false;
-  };
-  return () => {
-    stream.close();
-  };
+  open();
 }

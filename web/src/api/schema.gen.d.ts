@@ -30,8 +30,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What changes, in order, as server-sent events whose data is an Event. A page that was away says
-         *     with Last-Event-ID what it has seen, and gets what it missed, or a change of the kind `gap`.
+         * What changes, in order: a WebSocket (RFC 6455) whose text messages are each an Event. A page that
+         *     was away gets what it missed, or a change of the kind `gap`. Streams of server-sent events would
+         *     use up the few connections that browsers open to one host.
          */
         get: operations["events"];
         put?: never;
@@ -975,7 +976,8 @@ export interface components {
             change: components["schemas"]["Change"];
             /**
              * Format: int64
-             * @description Grows by one with each event; begins anew with each start of the server.
+             * @description Grows by one with each event. It begins with the time at which the server starts (microseconds
+             *     since 1970), so that no number is ever used again.
              */
             seq: number;
         };
@@ -1998,20 +2000,21 @@ export interface operations {
     };
     events: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The `seq` of the last event that the page has seen; left out, only what is to come is told. */
+                after?: number | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            200: {
+            101: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "text/event-stream": string;
-                };
+                content?: never;
             };
         };
     };
