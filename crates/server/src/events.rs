@@ -104,6 +104,11 @@ impl Hub {
         drop(past.live.as_ref().map(|live| live.send(event)));
     }
 
+    /// The number of the last event that was told.
+    pub(crate) fn last(&self) -> u64 {
+        self.past().next.saturating_sub(1)
+    }
+
     /// Ends all streams: nothing more will be told.
     pub(crate) fn end(&self) {
         self.past().live = None;
@@ -116,8 +121,7 @@ impl Hub {
         let Some(seen) = seen else { return (Vec::new(), live) };
         let first_kept = past.events.front().map_or(past.next, |event| event.seq);
         if seen + 1 < first_kept || seen >= past.next {
-            let seq = past.next.saturating_sub(1);
-            return (vec![Event { seq, change: Change::Gap }], live);
+            return (vec![Event { seq: past.next.saturating_sub(1), change: Change::Gap }], live);
         }
         (past.events.iter().filter(|event| event.seq > seen).cloned().collect(), live)
     }

@@ -147,6 +147,29 @@ async fn cells_answer_to_keys() -> Outcome<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_sheet_that_comes_late_does_not_hide_what_happened_meanwhile() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["sound-only"]).await?;
+    // Answers to questions for the sheet are kept back from now on, until they are let go.
+    let keep_back = "const ask = window.fetch; window.kept = 0; const gate = new Promise((open) => { window.letGo = open; }); \
+                     window.fetch = async (path, init) => { const answer = await ask(path, init); \
+                     if (init.method === 'GET' && path.startsWith('/api/sheets/')) { \
+                     const text = await answer.text(); window.kept += 1; await gate; return new Response(text); } return answer; };";
+    browser.window.execute(keep_back, vec![]).await?;
+    application.call(Method::PATCH, &format!("/api/sheets/{id}"), Some(json!({ "name": "Slow line" }))).await?;
+    let is_kept = "const done = arguments[0]; (function look() { window.kept > 0 ? done(true) : setTimeout(look, 20); })();";
+    browser.window.execute_async(is_kept, vec![]).await?;
+    // The kept answer is from before the run, and arrives after it has ended.
+    application.call(Method::POST, &format!("/api/sheets/{id}/run"), Some(json!({}))).await?;
+    browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(60)).await?;
+    browser.window.execute("window.letGo();", vec![]).await?;
+    browser.find_text("Slow line").await?;
+    browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(1)).await?;
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_dozen_tabs_follow_the_same_sheet() -> Outcome<()> {
     let application = Application::start().await?;
     let (browser, id) = open_sheet(&application, &["sound-only"]).await?;

@@ -15,21 +15,21 @@ export const keys = {
 };
 
 /** The sheet with one run changed; the same sheet where the run is not in it. */
-export function withRun(sheet: Sheet, run: Run): Sheet {
+function withRun(sheet: Sheet, run: Run): Sheet {
   if (run.sheet !== sheet.id) return sheet;
   const cells = sheet.cells.map((cell) => (cell.source === run.source && cell.deliverable === run.deliverable ? { ...cell, run } : cell));
   return { ...sheet, cells };
 }
 
 /** The sheet with the progress of one run changed. */
-export function withProgress(sheet: Sheet, id: string, progress: Progress): Sheet {
+function withProgress(sheet: Sheet, id: string, progress: Progress): Sheet {
   if (!sheet.cells.some((cell) => cell.run?.id === id)) return sheet;
   const cells = sheet.cells.map((cell) => (cell.run?.id === id ? { ...cell, run: { ...cell.run, progress } } : cell));
   return { ...sheet, cells };
 }
 
 /** The sheet with one source as it is now; the row keeps the folder under which it stands here. */
-export function withSource(sheet: Sheet, source: SourceRow): Sheet {
+function withSource(sheet: Sheet, source: SourceRow): Sheet {
   if (!sheet.sources.some((row) => row.id === source.id)) return sheet;
   return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder } : row)) };
 }
@@ -57,22 +57,46 @@ class Later {
 
 const later = new Later();
 
-/** Takes one change into everything that is loaded. */
-export function take(client: QueryClient, change: Change): void {
-  const eachSheet = (update: (sheet: Sheet) => Sheet) => {
-    client.setQueriesData<Sheet>({ queryKey: ["sheet"] }, (sheet) => sheet && update(sheet));
-  };
+/** How many of the last events are kept. */
+const KEPT = 2000;
+const recent: StreamEvent[] = [];
+
+function applied(sheet: Sheet, change: Change): Sheet {
+  switch (change.kind) {
+    case "run":
+      return withRun(sheet, change.run);
+    case "progress":
+      return withProgress(sheet, change.id, change.progress);
+    case "source":
+      return withSource(sheet, change.source);
+    case "sheet":
+    case "watch":
+    case "viewing":
+    case "gap":
+      return sheet;
+  }
+}
+
+/** A sheet that was on its way while events came: brought up to date with them. */
+export function caughtUp(sheet: Sheet): Sheet {
+  return recent.filter((event) => event.seq > sheet.seq).reduce((now, event) => applied(now, event.change), sheet);
+}
+
+/** Takes one event into everything that is loaded. */
+function take(client: QueryClient, event: StreamEvent): void {
+  const { change } = event;
+  recent.push(event);
+  if (recent.length > KEPT) recent.shift();
+  client.setQueriesData<Sheet>({ queryKey: ["sheet"] }, (sheet) => sheet && applied(sheet, change));
   switch (change.kind) {
     case "run": {
       const { run } = change;
-      eachSheet((sheet) => withRun(sheet, run));
       later.again(client, keys.queue);
       if (run.deliverable) void client.invalidateQueries({ queryKey: keys.output(run.source, run.deliverable) });
       return;
     }
     case "progress": {
       const { id, progress } = change;
-      eachSheet((sheet) => withProgress(sheet, id, progress));
       client.setQueryData<Queue>(keys.queue, (queue) => queue && queueWith(queue, id, (run) => ({ ...run, progress })));
       return;
     }
@@ -82,7 +106,6 @@ export function take(client: QueryClient, change: Change): void {
       for (const [queryKey, sheet] of client.getQueriesData<Sheet>({ queryKey: ["sheet"] })) {
         if (sheet?.sources.some((row) => row.id === source.id)) later.again(client, queryKey as string[]);
       }
-      eachSheet((sheet) => withSource(sheet, source));
       return;
     }
     case "viewing":
@@ -122,7 +145,7 @@ export function follow(client: QueryClient): void {
     stream.onmessage = (message: MessageEvent<string>) => {
       const event = JSON.parse(message.data) as StreamEvent;
       seen = event.seq;
-      take(client, event.change);
+      take(client, event);
     };
     stream.onclose = () => {
       window.setTimeout(open, wait);

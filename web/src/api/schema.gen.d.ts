@@ -1549,6 +1549,11 @@ export interface components {
             /** Format: uuid */
             id: string;
             name: string;
+            /**
+             * Format: int64
+             * @description The last event that is in it for certain; what later events tell may be missing.
+             */
+            seq: number;
             sources: components["schemas"]["SourceRow"][];
         };
         /** @description The size of the picture. */

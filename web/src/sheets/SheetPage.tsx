@@ -5,7 +5,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, type Cell, type Deliverable, type Sheet } from "../api/client";
-import { keys } from "../api/live";
+import { caughtUp, keys } from "../api/live";
 import { type Action, useActions } from "../shared/actions";
 import { Bar, Key } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
@@ -27,7 +27,7 @@ type Open = "sources" | "deliverable" | "name" | Deliverable | null;
 
 export function SheetPage() {
   const { id = "" } = useParams();
-  const { data: sheet, error } = useQuery({ queryKey: keys.sheet(id), queryFn: () => api.sheet(id) });
+  const { data: sheet, error } = useQuery({ queryKey: keys.sheet(id), queryFn: async () => caughtUp(await api.sheet(id)) });
   if (error) return <Box sx={{ m: "auto", color: "text.secondary" }}>{error.message}</Box>;
   if (!sheet) return <Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>;
   return <Loaded key={id} sheet={sheet} />;

@@ -50,6 +50,8 @@ struct SheetItem {
 #[derive(Debug, Serialize, ToSchema)]
 struct SheetView {
     id: Uuid,
+    /// The last event that is in it for certain; what later events tell may be missing.
+    seq: u64,
     name: String,
     sources: Vec<SourceRow>,
     deliverables: Vec<DeliverableColumn>,
@@ -117,10 +119,12 @@ async fn remove_sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resu
 }
 
 async fn view(app: &App, id: Uuid) -> Result<SheetView, ApiError> {
+    let seq = app.hub.last();
     let sheet = app.database.sheet(id).await?;
     let state = SheetState::load(app, id).await?;
     Ok(SheetView {
         id,
+        seq,
         name: sheet.name,
         cells: state.cells(&app.forecasts),
         sources: state.sources.iter().map(|row| SourceRow::of(&row.source, &row.folder)).collect(),

@@ -61,7 +61,7 @@ impl Tour {
     }
 }
 
-#[tokio::main(flavor = "current_thread")]
+#[tokio::main]
 async fn main() -> Outcome<()> {
     let mut arguments = std::env::args().skip(1);
     let (Some(address), Some(folder)) = (arguments.next(), arguments.next().map(PathBuf::from)) else {
