@@ -7,6 +7,8 @@ use beryl_core::preset::{Preset, builtin};
 use beryl_core::problem::{Problem, ProblemKind};
 use serde_json::{Value, json};
 
+use crate::terminal::say;
+
 /// How long the demo's own outputs may take before the application is shown without them.
 const PATIENCE: Duration = Duration::from_secs(240);
 
@@ -91,7 +93,7 @@ async fn make_media(folder: &Path) -> Result<(), Problem> {
         Problem::new(ProblemKind::Missing, "the demo media could not be made", "the program beryl-demo is not beside this one")
             .with_next("Build it with `cargo build --release`, or start without --demo.")
     })?;
-    println!("Drawing the demo media (only the first time) …");
+    say!("Drawing the demo media (only the first time) …");
     let status = tokio::process::Command::new(program).arg(folder).kill_on_drop(true).status().await;
     match status {
         Ok(status) if status.success() => Ok(()),

@@ -10,7 +10,7 @@ use beryl_worker::Engine;
 use serde_json::Value;
 
 use crate::arguments::{PlanTask, PresetChoice};
-use crate::terminal::{find_preset, json_line, preset_problem, source_ref};
+use crate::terminal::{find_preset, json_line, preset_problem, say, source_ref};
 
 pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
     let (presets, overrides) = chosen(&task.choice)?;
@@ -48,8 +48,8 @@ pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &Value, na
 }
 
 fn print(plan: &Plan) {
-    println!("{} · about {}", plan.preset_name, plan.forecast.size);
+    say!("{} · about {}", plan.preset_name, plan.forecast.size);
     for decision in &plan.decisions {
-        println!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);
+        say!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);
     }
 }

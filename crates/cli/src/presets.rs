@@ -6,7 +6,7 @@ use beryl_core::preset::{builtin_presets, preset_schema};
 use beryl_core::problem::Problem;
 
 use crate::arguments::PresetsTask;
-use crate::terminal::json_line;
+use crate::terminal::{json_line, say};
 
 // The same form as the other commands, which can fail.
 #[allow(clippy::unnecessary_wraps)]
@@ -18,7 +18,7 @@ pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
         json_line(&presets);
     } else {
         for preset in presets {
-            println!(
+            say!(
                 "{:16} {} ({}, {}, {})",
                 preset.id,
                 preset.name,
@@ -26,7 +26,7 @@ pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
                 preset.headline(),
                 preset.frame_words()
             );
-            println!("{:16} {}", "", preset.use_when);
+            say!("{:16} {}", "", preset.use_when);
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -9,7 +9,7 @@ use beryl_core::units::rate_text;
 use beryl_worker::Engine;
 
 use crate::arguments::ProbeTask;
-use crate::terminal::{json_line, source_ref};
+use crate::terminal::{json_line, say, source_ref};
 
 pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
     let reading = Engine::locate()?.probe(&source_ref(&task.file)?).await?;
@@ -22,14 +22,14 @@ pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
 }
 
 fn print(reading: &Reading) {
-    println!("{}", reading.summary());
-    println!("  {} · {}", reading.container_name, reading.size);
+    say!("{}", reading.summary());
+    say!("  {} · {}", reading.container_name, reading.size);
     if let Some(duration) = reading.duration {
         let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
-        println!("  lasts {}", rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate)));
+        say!("  lasts {}", rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate)));
     }
     if let Some(timecode) = &reading.timecode {
-        println!("  begins at {timecode}{}", reading.reel.as_ref().map_or_else(String::new, |reel| format!(" on reel {reel}")));
+        say!("  begins at {timecode}{}", reading.reel.as_ref().map_or_else(String::new, |reel| format!(" on reel {reel}")));
     }
     for stream in &reading.streams {
         let profile = stream.profile.as_ref().map_or_else(String::new, |profile| format!(" {profile}"));
@@ -40,7 +40,7 @@ fn print(reading: &Reading) {
                 let rate = picture.frame_rate.map_or_else(String::new, |rate| {
                     format!(" · {}{}", if picture.varies { "varies around " } else { "" }, rate_text(rate))
                 });
-                println!(
+                say!(
                     "{head} · {}×{} · {}{rate} · {}",
                     picture.width,
                     picture.height,
@@ -48,13 +48,13 @@ fn print(reading: &Reading) {
                     picture.field_order.words()
                 );
             }
-            Content::Sound(sound) => println!("{head} · {} · {} kHz{language}", sound.layout, f64::from(sound.sample_rate) / 1e3),
-            Content::Subtitles => println!("{head} · subtitles{language}"),
-            Content::Attachment => println!("{head} · attachment"),
-            Content::Data => println!("{head} · data"),
+            Content::Sound(sound) => say!("{head} · {} · {} kHz{language}", sound.layout, f64::from(sound.sample_rate) / 1e3),
+            Content::Subtitles => say!("{head} · subtitles{language}"),
+            Content::Attachment => say!("{head} · attachment"),
+            Content::Data => say!("{head} · data"),
         }
     }
     for chapter in &reading.chapters {
-        println!("  chapter {} {}", clock_text(chapter.start), chapter.title);
+        say!("  chapter {} {}", clock_text(chapter.start), chapter.title);
     }
 }

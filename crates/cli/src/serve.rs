@@ -1,6 +1,5 @@
 //! `beryl serve`
 
-use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -13,6 +12,8 @@ use tracing_subscriber::EnvFilter;
 use crate::arguments::ServeTask;
 use crate::demo;
 
+use crate::terminal::say;
+
 /// The name of this machine among the workers; one machine has one server on one state folder.
 const NODE: &str = "this machine";
 
@@ -20,7 +21,7 @@ const NODE: &str = "this machine";
 // The same form as the other commands, which can fail.
 #[allow(clippy::unnecessary_wraps)]
 pub(crate) fn describe() -> Result<ExitCode, Problem> {
-    println!("{}", beryl_server::describe());
+    say!("{}", beryl_server::describe());
     Ok(ExitCode::SUCCESS)
 }
 
@@ -48,10 +49,9 @@ pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
     if task.demo {
         demo::seed(&address, &state).await?;
     }
-    println!("Beryl is at {address}");
+    say!("Beryl is at {address}");
     wait_for_end().await.map_err(|error| not_started(&error))?;
-    // Whoever started it may have gone, and with it the other end of the output.
-    drop(writeln!(std::io::stdout(), "Ending. What was at work goes on at the next start."));
+    say!("Ending. What was at work goes on at the next start.");
     server.stop().await;
     drop(private);
     Ok(ExitCode::SUCCESS)

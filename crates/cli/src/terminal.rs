@@ -1,5 +1,6 @@
 //! Writing to the terminal, and files as the engine wants them.
 
+use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
@@ -7,6 +8,18 @@ use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetError, builtin, builtin_presets};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, SourceRef};
+
+/// Writes a line. Where nobody reads any more (the end of a pipe, a terminal that is closed), the work
+/// goes on all the same.
+pub(crate) fn write_line(text: std::fmt::Arguments<'_>) {
+    drop(writeln!(std::io::stdout(), "{text}"));
+}
+
+/// Like `println!`, by [`write_line`].
+macro_rules! say {
+    ($($text:tt)*) => { $crate::terminal::write_line(format_args!($($text)*)) };
+}
+pub(crate) use say;
 
 /// Says what went wrong, why, and what to do.
 pub(crate) fn report(problem: &Problem) {
@@ -20,7 +33,7 @@ pub(crate) fn report(problem: &Problem) {
 /// Writes a value as one line of JSON.
 pub(crate) fn json_line(value: &impl serde::Serialize) {
     match serde_json::to_string(value) {
-        Ok(line) => println!("{line}"),
+        Ok(line) => say!("{line}"),
         Err(error) => eprintln!("beryl: {error}"),
     }
 }

@@ -15,7 +15,7 @@ use beryl_core::preset::{
     with_overrides,
 };
 use beryl_core::rational::Rational;
-use beryl_core::reading::FieldOrder;
+use beryl_core::reading::{FieldOrder, Reading};
 use beryl_core::stages::share_steps;
 use beryl_core::units::ByteSize;
 use common::reading;
@@ -137,7 +137,68 @@ fn rated_forecasts_are_rate_times_duration() {
     assert!(web.overhead < ByteSize(20_000));
 }
 
+/// Pictures of every shape and kind, the odd ones among them.
+fn any_source() -> impl Strategy<Value = Reading> {
+    let pixel_aspects = [(1, 1), (16, 15), (64, 45), (8, 9), (32, 27), (4, 3), (2, 1), (1, 2)];
+    let rates = ["12.5", "24000/1001", "24", "25", "30000/1001", "30", "50", "60000/1001", "120", "1", "1000"];
+    let orders = [FieldOrder::Progressive, FieldOrder::TopFirst, FieldOrder::BottomFirst, FieldOrder::Unknown];
+    (
+        (1_u32..8200, 1_u32..4400),
+        prop::sample::select(pixel_aspects.to_vec()),
+        prop::sample::select(vec!["yuv420p", "yuv422p10le", "yuv444p12le", "gray", "rgb24", "pal8"]),
+        prop::option::of(prop::sample::select(rates.to_vec())),
+        prop::sample::select(orders.to_vec()),
+        (any::<bool>(), prop::sample::select(vec![0_u16, 90, 180, 270]), prop::option::of(1_i64..100_000)),
+    )
+        .prop_map(|((width, height), aspect, format, rate, field_order, (varies, rotation, seconds))| {
+            let mut source = reading(|picture| {
+                (picture.width, picture.height) = (width, height);
+                picture.pixel_aspect = Rational::constant(aspect.0, aspect.1);
+                format.clone_into(&mut picture.pixel_format);
+                picture.depth = if format.contains("10") { 10 } else { 8 };
+                picture.frame_rate = rate.map(|rate| rate.parse().unwrap());
+                picture.field_order = field_order;
+                picture.rotation = rotation.into();
+                picture.varies = varies;
+            });
+            source.duration = seconds.map(|seconds| Rational::constant(seconds, 10));
+            source
+        })
+}
+
 proptest! {
+    #[test]
+    fn every_source_becomes_a_plan_that_can_be_encoded_or_is_refused_in_words(source in any_source(), number in 0_usize..10) {
+        let preset = builtin_presets().remove(number);
+        let made = match plan(&source, &preset, &json!({})) {
+            Ok(made) => made,
+            Err(error) => {
+                prop_assert!(error.to_string().len() > 20, "{}", error);
+                return Ok(());
+            }
+        };
+        let forecast = made.forecast;
+        prop_assert_eq!(forecast.size.0, forecast.picture.0 + forecast.sound.0 + forecast.overhead.0);
+        prop_assert!(made.decisions.iter().all(|decision| !decision.what.is_empty() && !decision.because.is_empty()));
+        if let Some(picture) = &made.picture {
+            prop_assert!(picture.width > 0 && picture.height > 0);
+            if picture.pixel_format.contains("420") {
+                prop_assert!(picture.width % 2 == 0 && picture.height % 2 == 0, "{}x{}", picture.width, picture.height);
+            }
+            if picture.pixel_format.contains("422") {
+                prop_assert!(picture.width % 2 == 0, "{}", picture.width);
+            }
+            prop_assert!(picture.frame_rate.rate().is_positive());
+            prop_assert!(picture.pixel_aspect.is_positive());
+            prop_assert!(picture.key_interval_frames > 0);
+            prop_assert!(!picture.field_order.is_interlaced() || picture.height % 2 == 0, "fields of unequal height: {}", picture.height);
+        }
+        // The same question has the same answer, and the answer survives its way to the engine.
+        prop_assert_eq!(&plan(&source, &preset, &json!({})).unwrap(), &made);
+        let sent = serde_json::to_string(&made).unwrap();
+        prop_assert_eq!(serde_json::from_str::<beryl_core::plan::Plan>(&sent).unwrap(), made);
+    }
+
     #[test]
     fn sizes_are_even_inside_their_box_and_keep_their_shape(width in 16_u32..4096, height in 16_u32..4096, box_width in 32_u32..2048, box_height in 32_u32..2048, enlarge in any::<bool>()) {
         let source = Frame { width, height, pixel_aspect: Rational::ONE };

@@ -1,0 +1,93 @@
+//! What the commands that make nothing say: to people, to programs, and to nobody.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use std::process::{Command, Stdio};
+
+use beryl_core::preset::{Preset, builtin_presets};
+use beryl_core::reading::Reading;
+use common::{beryl, clip};
+use serde_json::Value;
+
+fn words(arguments: &[&str]) -> String {
+    let output = beryl(arguments);
+    assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn a_file_is_described_for_people_and_for_programs() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = clip(folder.path(), "interview_odile_en-fr.mkv", 2);
+    let file = file.to_str().unwrap();
+    let text = words(&["probe", file]);
+    for line in
+        ["1280×720 · 25p · 2 languages", "Matroska", "aac LC · stereo · 48 kHz · fre", "subrip · subtitles", "Ash and salt"]
+    {
+        assert!(text.contains(line), "{line} is missing in:\n{text}");
+    }
+    let reading: Reading = serde_json::from_str(&words(&["probe", file, "--json"])).unwrap();
+    assert_eq!((reading.streams.len(), reading.chapters.len(), reading.sounds().count()), (4, 2, 2));
+    assert_eq!(reading.size.0, std::fs::metadata(file).unwrap().len());
+    // One file that is none does not take the others with it, but is told of.
+    let output = beryl(&["probe", "nowhere.mov"]);
+    let fault = String::from_utf8(output.stderr).unwrap();
+    assert!(!output.status.success() && fault.contains("nowhere.mov"), "{fault}");
+}
+
+#[test]
+fn presets_are_listed_and_their_documents_are_presets() {
+    let text = words(&["presets"]);
+    let documents: Vec<Preset> = serde_json::from_str(&words(&["presets", "--json"])).unwrap();
+    assert_eq!(documents, builtin_presets());
+    for preset in &documents {
+        assert!(text.contains(&preset.id) && text.contains(&preset.use_when), "{} is missing in:\n{text}", preset.id);
+    }
+}
+
+#[test]
+fn a_plan_says_every_decision_with_its_reason_in_both_forms() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = clip(folder.path(), "openday-94_tape-2.mov", 1);
+    let arguments = ["plan", file.to_str().unwrap(), "--preset", "web-720"];
+    let text = words(&arguments);
+    let plan: Value = serde_json::from_str(&words(&[&arguments[..], &["--json"]].concat())).unwrap();
+    let decisions = plan["decisions"].as_array().unwrap();
+    assert!(decisions.len() >= 8);
+    for decision in decisions {
+        let line = format!("{}, because {}", decision["what"].as_str().unwrap(), decision["because"].as_str().unwrap());
+        assert!(text.contains(&line), "{line} is missing in:\n{text}");
+    }
+    // What is asked for wrongly is refused with what would be right.
+    for (wrong, right) in
+        [("web-721", "web-720"), ("web-720 --set picture.crf=20", "unknown field"), ("web-720 --set crf", "name=value")]
+    {
+        let wrong: Vec<&str> = wrong.split(' ').collect();
+        let output = beryl(&[&arguments[..3], &wrong[..]].concat());
+        let fault = String::from_utf8(output.stderr).unwrap();
+        assert!(!output.status.success() && fault.contains(right), "{wrong:?}: {fault}");
+    }
+}
+
+#[test]
+fn nobody_has_to_read_to_the_end() {
+    for arguments in [&["presets"][..], &["presets", "--json"], &["describe"]] {
+        let mut process = Command::new(env!("CARGO_BIN_EXE_beryl"))
+            .args(arguments)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        // Closed before anything is written, as by a pager that is left.
+        drop(process.stdout.take());
+        let output = process.wait_with_output().unwrap();
+        assert!(
+            output.status.success() && output.stderr.is_empty(),
+            "{arguments:?}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+    }
+}
