@@ -126,6 +126,10 @@ async fn a_batch_survives_the_death_of_engine_server_and_database() {
     let engines = engines_of(application.process.id());
     assert!(!engines.is_empty());
     for engine in engines {
+        // They give way to people (field 19 of proc(5)).
+        let stat = std::fs::read_to_string(format!("/proc/{engine}/stat")).unwrap();
+        let nice: i32 = stat.rsplit_once(") ").unwrap().1.split(' ').nth(16).unwrap().parse().unwrap();
+        assert!(nice >= 10, "{nice}");
         kill(Pid::from_raw(engine), Signal::SIGKILL).unwrap();
     }
     // The server: its engines notice and leave nothing.

@@ -22,6 +22,8 @@ const MOST_MEMORY: u64 = 12 << 30;
 
 /// How long a cancelled job may take to put its things away before it is ended.
 const CANCEL_GRACE: Duration = Duration::from_millis(700);
+/// How far jobs stand behind other programs of the machine, as nice(2) counts: 0 is level, 19 last.
+const WAY_GIVEN: i32 = 10;
 
 fn main() -> ExitCode {
     beryl_media::silence_libraries();
@@ -35,6 +37,10 @@ fn main() -> ExitCode {
         Ok(Err(error)) => return refuse(&error.to_string()),
         Err(error) => return refuse(&error.to_string()),
     };
+    // The night's work gives way to whoever works at the machine, and to the server.
+    if let (Job::Encode { .. }, Err(error)) = (&job, rustix::process::nice(WAY_GIVEN)) {
+        eprintln!("the job could not be put behind others: {error}");
+    }
     let control = Arc::new(Control::default());
     listen(Arc::clone(&control), temporary_files(&job));
     if let Err(problem) = work(&job, &control) {
