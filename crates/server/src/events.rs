@@ -101,7 +101,9 @@ impl Hub {
             past.events.pop_front();
         }
         // Sent under the lock, so that nobody sees two events in the wrong order; nobody may listen.
-        drop(past.live.as_ref().map(|live| live.send(event)));
+        if let Some(live) = &past.live {
+            drop(live.send(event));
+        }
     }
 
     /// The number of the last event that was told.

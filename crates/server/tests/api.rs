@@ -241,6 +241,9 @@ async fn what_is_removed_from_a_sheet_can_be_restored_with_all_that_was_set() ->
     application.call(Method::DELETE, &path, None).await?;
     assert_eq!(application.call(Method::GET, "/api/sheets", None).await?, json!([]));
     application.call(Method::POST, &format!("{path}/restore"), Some(back)).await?;
-    assert_eq!(application.call(Method::GET, &path, None).await?, before);
+    let mut after = application.call(Method::GET, &path, None).await?;
+    assert!(after["seq"].as_u64() > before["seq"].as_u64(), "what was done was not told");
+    after["seq"] = before["seq"].clone();
+    assert_eq!(after, before);
     Ok(())
 }

@@ -82,6 +82,11 @@ export function caughtUp(sheet: Sheet): Sheet {
   return recent.filter((event) => event.seq > sheet.seq).reduce((now, event) => applied(now, event.change), sheet);
 }
 
+/** Waits for the sheet as it is now; the event that told of the change may have asked for it already. */
+export async function sheetAgain(client: QueryClient, id: string): Promise<void> {
+  await client.invalidateQueries({ queryKey: keys.sheet(id) }, { cancelRefetch: false });
+}
+
 /** Takes one event into everything that is loaded. */
 function take(client: QueryClient, event: StreamEvent): void {
   const { change } = event;

@@ -9,7 +9,7 @@ import TextField from "@mui/material/TextField";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Deliverable, type Preset, type PresetItem } from "../api/client";
-import { keys } from "../api/live";
+import { sheetAgain } from "../api/live";
 import { ClashField } from "../shared/ClashField";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
@@ -50,7 +50,7 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
         await api.addDeliverable(sheet, wanted);
         remember(LAST_PLACE, place);
       }
-      await client.invalidateQueries({ queryKey: keys.sheet(sheet) });
+      await sheetAgain(client, sheet);
       onClose();
     } catch (error) {
       refuse(error);

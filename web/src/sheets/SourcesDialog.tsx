@@ -12,7 +12,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Entry } from "../api/client";
-import { keys } from "../api/live";
+import { keys, sheetAgain } from "../api/live";
 import { ClipSign, FolderSign } from "../shared/icons";
 import { useTell } from "../shared/messages";
 import type { Place } from "../shared/PlaceField";
@@ -46,7 +46,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
       const { added, found } = await api.addSources(sheet, storage, [...chosen]);
       tell(added === found ? `${plural(added, "source")} added.` : `${plural(added, "source")} added; ${String(found - added)} stood here already.`);
       remember(LAST_PLACE, { storage, folder });
-      await client.invalidateQueries({ queryKey: keys.sheet(sheet) });
+      await sheetAgain(client, sheet);
       onClose();
     } catch (error) {
       refuse(error);

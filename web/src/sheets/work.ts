@@ -2,7 +2,7 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type Cell, type CellKey, type Deliverable, type Preset, type Sheet } from "../api/client";
-import { keys } from "../api/live";
+import { keys, sheetAgain } from "../api/live";
 import { useTell } from "../shared/messages";
 import { isOpen, plural } from "../shared/words";
 import { type Patch, patchAfter, patchToPreset } from "./overrides";
@@ -36,7 +36,7 @@ export function useSheetWork(id: string) {
   const client = useQueryClient();
   const { tell, refuse } = useTell();
   return useMemo(() => {
-    const again = () => client.invalidateQueries({ queryKey: keys.sheet(id) });
+    const again = () => sheetAgain(client, id);
     const attempt = (work: () => Promise<unknown>) => {
       work().catch(async (error: unknown) => {
         refuse(error);

@@ -9,7 +9,7 @@ import LinearProgress from "@mui/material/LinearProgress";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, type ReactNode, useState } from "react";
 import { api } from "../api/client";
-import { keys } from "../api/live";
+import { keys, sheetAgain } from "../api/live";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
 import { remember, remembered } from "../shared/remembered";
@@ -50,7 +50,7 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
     setState(null);
     if (batch.paths.length > 0) {
       const { added } = await api.addSources(sheet, place.storage ?? "", batch.paths);
-      await client.invalidateQueries({ queryKey: keys.sheet(sheet) });
+      await sheetAgain(client, sheet);
       tell(`${plural(batch.paths.length, "file")} copied, ${plural(added, "source")} added.`);
     }
     const { end } = batch.state;
