@@ -41,7 +41,7 @@ build_page() {
     cd web
     if [ ! -f node_modules/.package-lock.json ] || [ package-lock.json -nt node_modules/.package-lock.json ]; then
       echo "Installing the page's packages …"
-      npm ci --silent
+      npm ci --loglevel=error
       touch node_modules/.package-lock.json
     fi
     if [ ! -f dist/index.html ] || [ -n "$(find src public index.html package-lock.json vite.config.ts -newer dist/index.html -print -quit)" ]; then
