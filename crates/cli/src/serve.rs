@@ -11,7 +11,6 @@ use tracing_subscriber::EnvFilter;
 
 use crate::arguments::ServeTask;
 use crate::demo;
-
 use crate::terminal::say;
 
 /// The name of this machine among the workers; one machine has one server on one state folder.

@@ -210,7 +210,7 @@ async fn events_tell_of_everything_in_order_and_a_page_that_was_away_is_brought_
     // When the server ends, so does the stream, and after the next start the page loads again.
     let mut stream = follow(None).await?;
     let night = Night { application: night.application.restart().await?, ..night };
-    while let Some(Ok(_)) = stream.next().await {}
+    while let Some(Ok(_)) = tokio::time::timeout(PATIENCE, stream.next()).await? {}
     let address =
         format!("{}/api/events?after={}", night.application.address(), numbers[numbers.len() - 1]).replace("http:", "ws:");
     let gap = read(connect_async(address).await?.0, |events| !events.is_empty()).await?;

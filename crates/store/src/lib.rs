@@ -19,3 +19,6 @@ pub mod watch_folders;
 
 pub use database::{Database, patiently};
 pub use error::StoreError;
+
+/// Rows that one statement writes, at most.
+const ROWS_AT_ONCE: usize = 500;

@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::sources::{COLUMNS, Source, source};
 use crate::storages::stored_path;
-use crate::{Database, StoreError, json};
+use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
 /// A sheet's head.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -113,9 +113,6 @@ fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
         overrides: json::optional(row.try_get("overrides")?)?,
     })
 }
-
-/// Rows that go to the database in one statement.
-const TOGETHER: usize = 500;
 
 impl Database {
     /// All sheets, the newest first.
@@ -245,19 +242,21 @@ impl Database {
         Ok(added)
     }
 
-    /// Takes sources out of a sheet, or puts them back to where they stood.
+    /// Takes sources out of a sheet, or puts them back to where they stood, all or none.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn set_sheet_sources_removed(&self, sheet: Uuid, sources: &[Uuid], removed: bool) -> Result<(), StoreError> {
-        for some in sources.chunks(TOGETHER) {
+        let mut work = self.pool.begin().await?;
+        for some in sources.chunks(ROWS_AT_ONCE) {
             let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET removed = ");
             query.push_bind(removed).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
             query.push_tuples(some, |mut row, source| {
                 row.push_bind(source);
             });
-            query.build().execute(&self.pool).await?;
+            query.build().execute(&mut *work).await?;
         }
+        work.commit().await?;
         Ok(())
     }
 
@@ -346,7 +345,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn save_output_settings(&self, settings: &[OutputSetting]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
-        for some in settings.chunks(TOGETHER) {
+        for some in settings.chunks(ROWS_AT_ONCE) {
             let overrides = some.iter().map(|setting| setting.overrides.as_ref().map(json::text).transpose());
             let overrides = overrides.collect::<Result<Vec<_>, _>>()?;
             let mut query = sqlx::QueryBuilder::new("INSERT INTO outputs (deliverable_id, source_id, enabled, overrides) ");

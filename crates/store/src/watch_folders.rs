@@ -14,7 +14,7 @@ use uuid::Uuid;
 use crate::runs::{NewRun, insert_runs};
 use crate::sheets::{clash_rule, clash_word};
 use crate::storages::stored_path;
-use crate::{Database, StoreError, json};
+use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
 /// A watch folder.
 #[derive(Debug, Clone, PartialEq)]
@@ -72,9 +72,6 @@ pub struct TakenFile {
     /// Why one of them failed.
     pub problem: Option<String>,
 }
-
-/// Rows that one statement writes, at most.
-const ROWS_AT_ONCE: usize = 500;
 
 fn watch_folder(row: &MySqlRow) -> Result<WatchFolder, sqlx::Error> {
     Ok(WatchFolder {

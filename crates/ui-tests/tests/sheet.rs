@@ -137,6 +137,7 @@ async fn cells_answer_to_keys() -> Outcome<()> {
     browser.wait_for_count("[role=gridcell][data-chosen=true]", 2, Duration::from_secs(10)).await?;
     browser.press("?").await?;
     browser.wait_for_text("[data-testid=keys]", "Run the chosen outputs").await?;
+    browser.wait_for_text("[data-testid=keys]", "Ctrl + K").await?;
     browser.press(Key::Escape + "").await?;
     browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
     browser.press(Key::Control + "k").await?;
@@ -216,6 +217,7 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
 
     // The whole column is chosen by its head, taken out, and comes back.
     browser.find("[role=columnheader]:nth-of-type(3)").await?.click().await?;
+    browser.wait_for_text("[data-testid=slip]", "Web 720").await?;
     browser.wait_for_text("[data-testid=slip]", "Change the column").await?;
     browser.find_text("Take it out").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state]", 1, Duration::from_secs(10)).await?;
