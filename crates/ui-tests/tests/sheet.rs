@@ -138,6 +138,7 @@ async fn cells_answer_to_keys() -> Outcome<()> {
     browser.press("?").await?;
     browser.wait_for_text("[data-testid=keys]", "Run the chosen outputs").await?;
     browser.wait_for_text("[data-testid=keys]", "Ctrl + K").await?;
+    browser.wait_for_text("[data-testid=keys]", "Shift + R").await?;
     browser.press(Key::Escape + "").await?;
     browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
     browser.press(Key::Control + "k").await?;

@@ -97,7 +97,9 @@ function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void 
 }
 
 function keyName(key: string): string {
-  return key.length === 1 ? key.toUpperCase() : key;
+  if (key.length > 1) return key;
+  const upper = key.toUpperCase();
+  return key === upper && key !== key.toLowerCase() ? `Shift + ${upper}` : upper;
 }
 
 function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) {
