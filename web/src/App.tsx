@@ -15,6 +15,8 @@ import { type Look, LookContext, storedLook, storeLook } from "./shared/look";
 import { SheetPage } from "./sheets/SheetPage";
 import { SheetsPage } from "./sheets/SheetsPage";
 
+const BenchPage = lazy(() => import("./bench/BenchPage"));
+const ProofPage = lazy(() => import("./proof/ProofPage"));
 const WatchPage = lazy(() => import("./watch/WatchPage"));
 const QueuePage = lazy(() => import("./queue/QueuePage"));
 const PresetsPage = lazy(() => import("./presets/PresetsPage"));
@@ -93,6 +95,8 @@ export function App() {
                   <Route path="/" element={<Navigate to="/sheets" replace />} />
                   <Route path="/sheets" element={<SheetsPage />} />
                   <Route path="/sheets/:id" element={<SheetPage />} />
+                  <Route path="/sheets/:id/sources/:source" element={<BenchPage />} />
+                  <Route path="/sheets/:id/proof/:source/:deliverable" element={<ProofPage />} />
                   <Route path="/watch" element={<WatchPage />} />
                   <Route path="/queue" element={<QueuePage />} />
                   <Route path="/presets" element={<PresetsPage />} />

@@ -18,6 +18,10 @@ pub(crate) struct Arguments {
 pub(crate) enum Task {
     /// Show what a file is.
     Probe(ProbeTask),
+    /// Decode a file and show what it is: fields, bars, rate, picture, sound.
+    Scan(ScanTask),
+    /// Hold a file against what it was made from, frame by frame: SSIM and PSNR.
+    Compare(CompareTask),
     /// List the presets.
     Presets(PresetsTask),
     /// Show what would be made of a file, and why.
@@ -58,6 +62,32 @@ pub(crate) struct ProbeTask {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct ScanTask {
+    /// The file.
+    pub(crate) file: PathBuf,
+    /// Look at evenly spread parts only.
+    #[arg(long)]
+    pub(crate) quick: bool,
+    /// Write JSON.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompareTask {
+    /// What it was made from. Its pictures are brought to the size and form of the other's.
+    pub(crate) reference: PathBuf,
+    /// The file that was made; each of its frames is held against what the other shows at its time.
+    pub(crate) file: PathBuf,
+    /// Show each frame.
+    #[arg(long)]
+    pub(crate) frames: bool,
+    /// Write JSON.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct PresetsTask {
     /// Write the preset documents as JSON.
     #[arg(long)]
@@ -73,6 +103,9 @@ pub(crate) struct PlanTask {
     pub(crate) file: PathBuf,
     #[command(flatten)]
     pub(crate) choice: PresetChoice,
+    /// Where what is taken ends, for each --in; left out, the end of the file.
+    #[arg(long = "out", value_name = "TIMECODE")]
+    pub(crate) outs: Vec<String>,
     /// Write JSON.
     #[arg(long)]
     pub(crate) json: bool,
@@ -86,6 +119,13 @@ pub(crate) struct PresetChoice {
     /// Own settings on top of the preset, such as picture.rate.crf=20; may be repeated.
     #[arg(long = "set", value_name = "KEY=VALUE")]
     pub(crate) settings: Vec<String>,
+    /// Where what is taken begins: a timecode, the file's own or counted from 00:00:00:00, or seconds
+    /// such as 12.5s. Several parts become one output, one after the other.
+    #[arg(long = "in", value_name = "TIMECODE")]
+    pub(crate) ins: Vec<String>,
+    /// Decode each file first, and plan by what is found in it: fields, film, bars.
+    #[arg(long)]
+    pub(crate) scan: bool,
 }
 
 #[derive(Debug, Args)]
@@ -95,9 +135,10 @@ pub(crate) struct EncodeTask {
     pub(crate) files: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) choice: PresetChoice,
-    /// The folder for the outputs; made where it is missing.
-    #[arg(long)]
-    pub(crate) out: PathBuf,
+    /// The folder for the outputs, made where it is missing; and, as a timecode or seconds, where what
+    /// is taken ends (a folder of such a name is written ./NAME).
+    #[arg(long, required = true, value_name = "DIR|TIMECODE")]
+    pub(crate) out: Vec<String>,
     /// What to do where a name is taken.
     #[arg(long, value_enum, default_value_t = Clash::Number)]
     pub(crate) clash: Clash,
@@ -115,6 +156,27 @@ pub(crate) enum Clash {
     Skip,
     /// Replace the old file once the new one is whole.
     Replace,
+}
+
+impl EncodeTask {
+    /// The folder for the outputs.
+    pub(crate) fn folder(&self) -> Option<PathBuf> {
+        self.out.iter().rfind(|value| !names_moment(value)).map(PathBuf::from)
+    }
+
+    /// The ends of what is taken.
+    pub(crate) fn outs(&self) -> Vec<String> {
+        self.out.iter().filter(|value| names_moment(value)).cloned().collect()
+    }
+}
+
+/// Whether this is written like a timecode (`00:00:12:05`, `00:00:12;05`) or like seconds (`12.5s`).
+fn names_moment(text: &str) -> bool {
+    let figures = |text: &str, between: &[char]| {
+        !text.is_empty() && text.split(between).all(|part| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit()))
+    };
+    text.strip_suffix('s').is_some_and(|seconds| figures(seconds, &['.', '/']))
+        || (text.matches([':', ';']).count() == 3 && figures(text, &[':', ';']))
 }
 
 impl From<Clash> for ClashRule {

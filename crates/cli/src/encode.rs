@@ -5,12 +5,13 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use beryl_core::check::{CheckReport, judge, problem_of};
+use beryl_core::lut::FENMARK_LOG;
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::Plan;
+use beryl_core::plan::{AidName, Plan};
 use beryl_core::preset::Preset;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, SourceRef};
+use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::run::{ClashRule, Progress};
 use beryl_core::units::{ByteSize, rate_text};
 use beryl_worker::{Engine, Placed, candidate, open_folder, place, remove_temporary, temporary_name};
@@ -20,8 +21,8 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::arguments::EncodeTask;
-use crate::plan::{chosen, plan_for};
-use crate::terminal::{json_line, report, source_ref};
+use crate::plan::{chosen, marked, plan_for, read};
+use crate::terminal::{file_ref, json_line, report, source_ref};
 
 /// What became of one output.
 #[derive(Debug, Serialize)]
@@ -71,10 +72,14 @@ struct Underway {
 pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
     let engine = Engine::locate()?;
     let (presets, overrides) = chosen(&task.choice)?;
-    std::fs::create_dir_all(&task.out)
-        .map_err(|error| Problem::from_io(format!("the folder {} could not be made", task.out.display()), &error))?;
-    let out = std::path::absolute(&task.out)
-        .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", task.out.display()), &error))?;
+    let folder = task.folder().ok_or_else(|| {
+        Problem::new(ProblemKind::Invalid, "nothing was made", "no folder is named for the outputs")
+            .with_next("Name one with --out, such as --out made.")
+    })?;
+    std::fs::create_dir_all(&folder)
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be made", folder.display()), &error))?;
+    let out = std::path::absolute(&folder)
+        .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", folder.display()), &error))?;
     let bars =
         if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
     let mut all = Report::default();
@@ -115,10 +120,11 @@ async fn encode_file(
     };
     let read = async {
         let source = source_ref(file)?;
-        let reading = engine.probe(&source).await?;
-        Ok((source, reading))
+        let reading = read(engine, &source, &task.choice).await?;
+        let overrides = marked(&reading, overrides, &task.choice.ins, &task.outs(), &name)?;
+        Ok((source, reading, overrides))
     };
-    let (source, reading) = match read.await {
+    let (source, reading, overrides) = match read.await {
         Ok(read) => read,
         Err(problem) => {
             tell(task, &problem);
@@ -129,7 +135,7 @@ async fn encode_file(
     let mut underway = Vec::new();
     for preset in presets {
         let mut report = OutputReport { size_before: reading.size, ..empty(preset) };
-        let prepared = plan_for(&reading, preset, overrides, &name).and_then(|plan| {
+        let prepared = plan_for(&reading, preset, &overrides, &name).and_then(|plan| {
             report.plan = Some(plan.clone());
             prepare(plan, preset, &source, number, out)
         });
@@ -202,8 +208,18 @@ fn prepare(
     let id = Uuid::new_v4();
     open_folder(out, &stem.parent())?;
     let temporary = temporary_name(&stem, &id).map_err(|error| invalid(error.to_string()))?;
+    let aids = aids_of(&plan)?;
     let root = out.to_str().ok_or_else(|| invalid("the name of the output folder is not UTF-8".to_owned()))?;
-    Ok((EncodeRun { id, plan, output: FileRef { root: root.to_owned(), path: temporary } }, stem))
+    Ok((EncodeRun { id, plan, output: FileRef { root: root.to_owned(), path: temporary }, aids }, stem))
+}
+
+/// The tables and pictures that a plan calls by name: on the command line, names of files.
+fn aids_of(plan: &Plan) -> Result<Vec<Aid>, Problem> {
+    let names = plan.steps().iter().filter_map(|step| match step.aid()? {
+        AidName::Lut(FENMARK_LOG) => None,
+        AidName::Lut(name) | AidName::Picture(name) => Some(name),
+    });
+    names.map(|name| Ok(Aid { name: name.to_owned(), file: file_ref(Path::new(name))? })).collect()
 }
 
 async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway: &mut [Underway], out: &Path, all: &mut Report) {
@@ -226,37 +242,9 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
             }
         };
         match event {
-            Some(Event::Progress { id, progress }) => {
-                let Some(output) = underway.iter().find(|output| output.run.id == id) else { continue };
-                show(&output.bar, progress);
-                if task.json {
-                    json_line(&Line::Progress { source: &output.report.source, preset: &output.report.preset, progress });
-                }
-            }
-            Some(Event::Written { id, measured }) => {
-                let Some(output) = underway.iter_mut().find(|output| output.run.id == id) else { continue };
-                let check = judge(&output.run.plan, &measured);
-                let problem = problem_of(&output.run.plan, &measured, &check);
-                output.report.check = Some(check);
-                match problem.map_or_else(|| finish(output, out, task.clash.into()), Err) {
-                    Ok(Some(path)) => {
-                        output.report.size_after = Some(measured.reading.size);
-                        output.report.file = Some(out.join(path.to_string()).display().to_string());
-                        output.bar.set_position(1000);
-                        output
-                            .bar
-                            .finish_with_message(format!("{} → {}, checked", output.report.size_before, measured.reading.size));
-                    }
-                    Ok(None) => output.report.skipped = true,
-                    Err(problem) => {
-                        drop(remove_temporary(out, &output.run.output.path));
-                        output.report.problem = Some(problem);
-                    }
-                }
-            }
-            Some(Event::RunFailed { id, problem }) => {
+            Some(Event::Run { id, news }) => {
                 if let Some(output) = underway.iter_mut().find(|output| output.run.id == id) {
-                    output.report.problem = Some(problem);
+                    take_news(task, output, out, news);
                 }
             }
             Some(Event::Failed { problem }) => {
@@ -270,9 +258,41 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
                 all.cpu_seconds += cpu_seconds;
                 all.wall_seconds += wall_seconds;
             }
-            Some(Event::Probed { .. } | Event::StillWritten | Event::Reading { .. }) => {}
+            Some(Event::Answer(_)) => {}
             None => return,
         }
+    }
+}
+
+fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, news: RunNews) {
+    match news {
+        RunNews::Progress { progress } => {
+            show(&output.bar, progress);
+            if task.json {
+                json_line(&Line::Progress { source: &output.report.source, preset: &output.report.preset, progress });
+            }
+        }
+        RunNews::Written { measured } => {
+            let check = judge(&output.run.plan, &measured);
+            let problem = problem_of(&output.run.plan, &measured, &check);
+            output.report.check = Some(check);
+            match problem.map_or_else(|| finish(output, out, task.clash.into()), Err) {
+                Ok(Some(path)) => {
+                    let (before, after) = (output.report.size_before, measured.reading.size);
+                    output.report.size_after = Some(after);
+                    output.report.file = Some(out.join(path.to_string()).display().to_string());
+                    output.bar.set_position(1000);
+                    output.bar.finish_with_message(format!("{before} → {after}, checked"));
+                }
+                Ok(None) => output.report.skipped = true,
+                Err(problem) => {
+                    drop(remove_temporary(out, &output.run.output.path));
+                    output.report.problem = Some(problem);
+                }
+            }
+        }
+        RunNews::Failed { problem } => output.report.problem = Some(problem),
+        RunNews::Reading => {}
     }
 }
 

@@ -2,20 +2,24 @@
 
 use std::process::ExitCode;
 
-use beryl_core::plan::{Plan, PlanError, plan};
-use beryl_core::preset::{Preset, overrides_from_settings};
+use beryl_core::parts::Span;
+use beryl_core::plan::{Plan, PlanError, Step, plan};
+use beryl_core::preset::{Preset, joined_overrides, overrides_from_settings};
 use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::SourceRef;
+use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
 use beryl_worker::Engine;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::arguments::{PlanTask, PresetChoice};
 use crate::terminal::{find_preset, json_line, preset_problem, say, source_ref};
 
 pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
     let (presets, overrides) = chosen(&task.choice)?;
-    let reading = Engine::locate()?.probe(&source_ref(&task.file)?).await?;
+    let reading = read(&Engine::locate()?, &source_ref(&task.file)?, &task.choice).await?;
     let name = task.file.display().to_string();
+    let overrides = marked(&reading, &overrides, &task.choice.ins, &task.outs, &name)?;
     for preset in &presets {
         let plan = plan_for(&reading, preset, &overrides, &name)?;
         if task.json {
@@ -25,6 +29,47 @@ pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What plans go by: facts alone, or findings as well.
+pub(crate) async fn read(engine: &Engine, source: &SourceRef, choice: &PresetChoice) -> Result<Reading, Problem> {
+    if choice.scan { engine.scan(source, false, |_| {}).await.map(|(reading, _)| reading) } else { engine.probe(source).await }
+}
+
+/// The own settings with the parts that are marked by `--in` and `--out`.
+pub(crate) fn marked(
+    reading: &Reading,
+    overrides: &Value,
+    ins: &[String],
+    outs: &[String],
+    name: &str,
+) -> Result<Value, Problem> {
+    let refuse = |why: String| Problem::new(ProblemKind::Invalid, format!("{name} cannot be marked so"), why);
+    let moment = |text: &String| reading.moment(text).map_err(|error| refuse(error.to_string()));
+    let parts = match (ins.len(), outs.len()) {
+        (0, 0) => return Ok(overrides.clone()),
+        (0, 1) => vec![Span { from: Rational::ZERO, to: moment(&outs[0])? }],
+        (ins_given, outs_given) if outs_given == ins_given || outs_given + 1 == ins_given => {
+            let end = reading.duration.map_or_else(|| Err(refuse("it does not say where it ends: name --out".to_owned())), Ok);
+            let parts = ins.iter().enumerate().map(|(place, from)| {
+                let to = outs.get(place).map_or_else(|| end.clone(), moment)?;
+                let start = moment(from)?;
+                if let Some(length) = reading.duration.filter(|length| start >= *length) {
+                    let (start, length) = (start.to_f64(), length.to_f64());
+                    return Err(refuse(format!(
+                        "{from} lies {start:.3} s behind its beginning, but it is only {length:.3} s long"
+                    )));
+                }
+                Ok(Span { from: start, to })
+            });
+            parts.collect::<Result<Vec<_>, Problem>>()?
+        }
+        (ins_given, outs_given) => {
+            return Err(refuse(format!("{ins_given} times --in and {outs_given} times --out do not make pairs")));
+        }
+    };
+    let parts = serde_json::to_value(parts).map_err(|error| refuse(error.to_string()))?;
+    Ok(joined_overrides(overrides, &json!({ "parts": parts })))
 }
 
 /// The presets and own settings that were chosen.
@@ -42,7 +87,9 @@ pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &Value, na
             PlanError::NothingToMake { .. } => {
                 Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Choose another preset for this file.")
             }
-            PlanError::Impossible(_) | PlanError::Overrides(_) => Problem::new(ProblemKind::Invalid, what, error.to_string()),
+            PlanError::Impossible(_) | PlanError::Parts(_) | PlanError::Overrides(_) => {
+                Problem::new(ProblemKind::Invalid, what, error.to_string())
+            }
         }
     })
 }
@@ -51,5 +98,9 @@ fn print(plan: &Plan) {
     say!("{} · about {}", plan.preset_name, plan.forecast.size);
     for decision in &plan.decisions {
         say!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);
+    }
+    if let Some(picture) = plan.picture.as_ref().filter(|picture| !picture.steps.is_empty()) {
+        let steps: Vec<String> = picture.steps.iter().map(Step::words).collect();
+        say!("  Steps in this order: {}", steps.join(", "));
     }
 }

@@ -8,8 +8,9 @@ mod common;
 use std::process::{Command, Stdio};
 
 use beryl_core::preset::{Preset, builtin_presets};
+use beryl_core::quality::{Comparison, IDENTICAL};
 use beryl_core::reading::Reading;
-use common::{beryl, clip};
+use common::{beryl, clip, encode};
 use serde_json::Value;
 
 fn words(arguments: &[&str]) -> String {
@@ -70,6 +71,37 @@ fn a_plan_says_every_decision_with_its_reason_in_both_forms() {
         let fault = String::from_utf8(output.stderr).unwrap();
         assert!(!output.status.success() && fault.contains(right), "{wrong:?}: {fault}");
     }
+}
+
+#[test]
+fn a_part_that_is_marked_is_made_and_held_against_its_source() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = clip(folder.path(), "kiln-07_firing_cam-a.mov", 2);
+    let out = folder.path().join("made");
+    // The file's own timecode begins at 10:00:00:00; the second pair is in seconds.
+    let marks = ["--in", "10:00:00:10", "--out", "10:00:01:00", "--in", "1.2s", "--out", "1.6s"];
+    let (report, whole) = encode(&file, "same-h264,light-proxy", &out, &marks);
+    assert!(whole, "{report}");
+    let plan = &report["outputs"][0]["plan"];
+    assert_eq!((plan["duration"].as_str(), plan["timecode"].as_str()), (Some("1"), Some("10:00:00:10")));
+    let said = words(&[&["plan", file.to_str().unwrap(), "--preset", "web-720"][..], &marks].concat());
+    assert!(said.contains("In and out: 00:00:00:10 to 00:00:01:00, then 00:00:01:05 to 00:00:01:15"), "{said}");
+    for (wrong, why) in [(["--in", "10:00:05:00"], "only 2.000 s long"), (["--in", "soon"], "soon")] {
+        let output = beryl(&[&["plan", file.to_str().unwrap(), "--preset", "web-720"][..], &wrong].concat());
+        let fault = String::from_utf8(output.stderr).unwrap();
+        assert!(!output.status.success() && fault.contains(why), "{fault}");
+    }
+
+    // The same file is the same to the bit; another part of it is not near.
+    let same: Comparison =
+        serde_json::from_str(&words(&["compare", file.to_str().unwrap(), file.to_str().unwrap(), "--json", "--frames"])).unwrap();
+    assert!(same.frames.len() == 50 && same.frames.iter().all(|frame| frame.psnr >= IDENTICAL));
+    let (full, _) = encode(&file, "same-h264", &out, &[]);
+    let copy = full["outputs"][0]["file"].as_str().unwrap();
+    let near: Comparison = serde_json::from_str(&words(&["compare", file.to_str().unwrap(), copy, "--json"])).unwrap();
+    assert!(near.frames.is_empty() && near.quality.ssim > 0.9 && near.quality.psnr > 30.0, "{}", near.words());
+    let text = words(&["compare", file.to_str().unwrap(), copy]);
+    assert!(text.starts_with("50 frames: SSIM 0.9") && text.contains("Lowest at:"), "{text}");
 }
 
 #[test]

@@ -27,6 +27,9 @@ pub struct Measured {
     pub decode_faults: u64,
     /// Seconds up to which the source could be read.
     pub source_end: Option<Rational>,
+    /// Milliseconds of processor time that making it took, what it shared with others counted in full.
+    #[serde(default)]
+    pub cpu_milliseconds: Option<u64>,
 }
 
 /// What the packets of one stream say.
@@ -44,6 +47,15 @@ pub struct StreamMeasure {
     pub even: bool,
     /// Whether the first packet could be decoded.
     pub decodes: bool,
+    /// Bytes of all packets.
+    #[serde(default)]
+    pub bytes: ByteSize,
+    /// How many packets are key frames.
+    #[serde(default)]
+    pub key_packets: u64,
+    /// Bytes of these.
+    #[serde(default)]
+    pub key_bytes: ByteSize,
 }
 
 /// One thing that was held against the plan.
@@ -239,7 +251,7 @@ fn judge_duration(plan: &Plan, measured: &Measured, judge: &mut Judge) {
 }
 
 fn judge_offset(plan: &Plan, measured: &Measured, judge: &mut Judge) {
-    let Some(source) = measured.source_offset else { return };
+    let Some(source) = measured.source_offset.map(|offset| plan.at_its_speed(offset)) else { return };
     let pictures = streams_of(measured, is_moving_picture);
     let sounds = streams_of(measured, is_sound);
     let (Some((_, Some(picture))), Some((_, Some(sound)))) = (pictures.first(), sounds.first()) else { return };
@@ -271,7 +283,9 @@ pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Opt
     }
     // A source that ends early makes a file that is too short: the source is to be named, not the file.
     let (planned, end, tolerance) = match &plan.picture {
-        Some(picture) => (picture.duration, measured.source_end, picture.frame_rate.rate().inverse()),
+        Some(picture) => {
+            (picture.duration, measured.source_end.map(|end| plan.at_its_speed(end)), picture.frame_rate.rate().inverse())
+        }
         None => (plan.duration, measured.streams.iter().map(|stream| stream.end).max(), Some(SOUND_TOLERANCE)),
     };
     if let (Some(planned), Some(end), Some(tolerance)) = (planned, end, tolerance)

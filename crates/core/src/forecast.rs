@@ -7,6 +7,7 @@ use crate::plan::{PicturePlan, Plan, SoundPlan};
 use crate::preset::{Container, Effort, PictureCodec, Preset, Profile, RateControl, SoundCodec};
 use crate::rational::Rational;
 use crate::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use crate::sample::{Foretold, foretell};
 use crate::units::{BitRate, ByteSize};
 
 /// The weight of an output before it is made.
@@ -22,6 +23,9 @@ pub struct Forecast {
     pub overhead: ByteSize,
     /// How far it can be trusted.
     pub certainty: Certainty,
+    /// Milliseconds of processor time that it will take, where proofs have shown it.
+    #[serde(default)]
+    pub cpu_milliseconds: Option<u64>,
 }
 
 /// How far a forecast can be trusted.
@@ -30,6 +34,8 @@ pub struct Forecast {
 pub enum Certainty {
     /// Rates times duration: within a few percent.
     Rated,
+    /// Proofs of these very settings have shown it: within some twelve percent.
+    Sampled,
     /// A model of how hard such material is; a proof sharpens it.
     #[default]
     Modelled,
@@ -43,8 +49,11 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
     let Some(duration) = plan.duration.filter(|duration| duration.is_positive()) else {
         return Forecast { certainty: Certainty::Unknown, ..Forecast::default() };
     };
-    let picture_duration = reading.picture().and_then(|(stream, _)| stream.duration).unwrap_or(duration);
-    let picture = plan.picture.as_ref().map_or(ByteSize(0), |picture| picture_rate(picture, reading).over(picture_duration));
+    let foretold = plan.picture.as_ref().and_then(|picture| foretell(&reading.samples, picture, modelled));
+    let picture = plan
+        .picture
+        .as_ref()
+        .map_or(ByteSize(0), |picture| picture_rate(picture, foretold, reading).over(picture.duration.unwrap_or(duration)));
     let sound = plan.sound.iter().map(|sound| sound_rate(sound, reading).over(duration)).sum();
     let overhead = overhead(plan, duration);
     let rated = match plan.picture.as_ref().map(|picture| picture.rate) {
@@ -56,7 +65,17 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
         picture,
         sound,
         overhead,
-        certainty: if rated { Certainty::Rated } else { Certainty::Modelled },
+        certainty: match foretold {
+            _ if rated => Certainty::Rated,
+            Some(Foretold::Measured { .. }) => Certainty::Sampled,
+            Some(Foretold::Likened { .. }) | None => Certainty::Modelled,
+        },
+        cpu_milliseconds: match foretold {
+            Some(Foretold::Measured { cpu_milliseconds, .. }) => {
+                u64::try_from((duration * Rational::whole(i64::try_from(cpu_milliseconds).unwrap_or(0))).round()).ok()
+            }
+            Some(Foretold::Likened { .. }) | None => None,
+        },
     }
 }
 
@@ -106,15 +125,30 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
         chapters: Vec::new(),
         streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(sound))],
         remarks: Vec::new(),
+        findings: None,
+        samples: Vec::new(),
     };
     crate::plan::plan(&reading, preset, &serde_json::Value::Null).map_or(ByteSize(0), |plan| plan.forecast.size)
 }
 
-fn picture_rate(picture: &PicturePlan, reading: &Reading) -> BitRate {
+fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, reading: &Reading) -> BitRate {
+    match (picture.rate, foretold) {
+        (RateControl::Average { bits_per_second, .. } | RateControl::Constant { bits_per_second }, _) => bits_per_second,
+        (RateControl::ByProfile | RateControl::ConstantQuality { .. }, Some(Foretold::Measured { rate, .. })) => rate,
+        (RateControl::ByProfile, _) if picture.codec == PictureCodec::Ffv1 => lossless_rate(picture),
+        (RateControl::ByProfile, _) => prores_rate(picture),
+        (RateControl::ConstantQuality { crf }, Some(Foretold::Likened { factor })) => {
+            whole_rate(quality_rate(picture, crf).0 as f64 * factor)
+        }
+        (RateControl::ConstantQuality { crf }, None) => weigh_in_source(quality_rate(picture, crf), picture, reading),
+    }
+}
+
+/// What the model says of a picture of constant quality, in bits a second.
+fn modelled(picture: &PicturePlan) -> Option<f64> {
     match picture.rate {
-        RateControl::Average { bits_per_second, .. } | RateControl::Constant { bits_per_second } => bits_per_second,
-        RateControl::ByProfile => prores_rate(picture),
-        RateControl::ConstantQuality { crf } => weigh_in_source(quality_rate(picture, crf), picture, reading),
+        RateControl::ConstantQuality { crf } => Some(quality_rate(picture, crf).0 as f64),
+        RateControl::Average { .. } | RateControl::Constant { .. } | RateControl::ByProfile => None,
     }
 }
 
@@ -127,10 +161,10 @@ fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
     let at_reference = match picture.codec {
         PictureCodec::H264 => 0.085,
         PictureCodec::Hevc => 0.055,
-        PictureCodec::Mpeg2 | PictureCodec::Prores => 0.30,
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => 0.30,
     };
     let halvings = match picture.codec {
-        PictureCodec::Mpeg2 | PictureCodec::Prores => (f64::from(crf) - 5.0) / 5.0,
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => (f64::from(crf) - 5.0) / 5.0,
         PictureCodec::H264 | PictureCodec::Hevc => (f64::from(crf) - 23.0) / 6.0,
     };
     let effort = match picture.effort {
@@ -141,6 +175,18 @@ fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
     let size = (pixels / (1920.0 * 1080.0)).powf(0.75) * 1920.0 * 1080.0;
     let pace = (frames / 25.0).powf(0.6) * 25.0;
     whole_rate(at_reference * (-halvings).exp2() * effort * size * pace)
+}
+
+/// Without loss, pictures of cameras shrink to something like two fifths.
+fn lossless_rate(picture: &PicturePlan) -> BitRate {
+    let samples = match &picture.pixel_format {
+        format if format.contains("444") => 3.0,
+        format if format.contains("422") => 2.0,
+        _ => 1.5,
+    };
+    let depth = if picture.pixel_format.ends_with("10le") { 10.0 } else { 8.0 };
+    let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64();
+    whole_rate(pixels * samples * depth * 0.4)
 }
 
 /// How many bits a second each codec takes for the same look, H.264 being one.

@@ -30,6 +30,74 @@ pub struct Rectangle {
     pub height: u32,
 }
 
+impl Rectangle {
+    /// All of a picture.
+    #[must_use]
+    pub const fn whole(width: u32, height: u32) -> Self {
+        Self { x: 0, y: 0, width, height }
+    }
+
+    /// The same part in a picture of `width` by `height` that is turned clockwise by quarters.
+    #[must_use]
+    pub const fn turned(self, degrees: u16, width: u32, height: u32) -> Self {
+        match degrees {
+            90 => Self { x: height - self.y - self.height, y: self.x, width: self.height, height: self.width },
+            180 => Self { x: width - self.x - self.width, y: height - self.y - self.height, ..self },
+            270 => Self { x: self.y, y: width - self.x - self.width, width: self.height, height: self.width },
+            _ => self,
+        }
+    }
+
+    /// The smallest part with even borders that holds this one, in a picture of `width` by `height`:
+    /// colour is stored for pairs of columns and lines.
+    #[must_use]
+    pub fn even_outward(self, width: u32, height: u32) -> Self {
+        let (x, y) = (self.x / 2 * 2, self.y / 2 * 2);
+        let end = |from: u32, length: u32, whole: u32| (from + length).next_multiple_of(2).min(whole / 2 * 2);
+        let (right, bottom) = (end(self.x, self.width, width), end(self.y, self.height, height));
+        Self { x, y, width: right.saturating_sub(x), height: bottom.saturating_sub(y) }
+    }
+
+    /// How many pixels it has.
+    #[must_use]
+    pub const fn area(self) -> u64 {
+        self.width as u64 * self.height as u64
+    }
+
+    /// What this part and another have in common.
+    #[must_use]
+    pub fn common(self, other: Self) -> Self {
+        let (x, y) = (self.x.max(other.x), self.y.max(other.y));
+        let right = (self.x + self.width).min(other.x + other.width);
+        let bottom = (self.y + self.height).min(other.y + other.height);
+        Self { x, y, width: right.saturating_sub(x), height: bottom.saturating_sub(y) }
+    }
+}
+
+/// The largest part of a shape (width over height as seen) that loses the least of the `active`
+/// picture: where the shape can hold all of it, the smallest part that does; otherwise the largest
+/// that fits the frame, over the middle of the picture.
+#[must_use]
+pub fn crop_to_shape(frame: Frame, active: Rectangle, shape: Rational) -> Rectangle {
+    // The shape in stored pixels.
+    let stored = shape.divided_by(frame.pixel_aspect).unwrap_or(shape);
+    let whole = |side: u32| Rational::whole(side.into());
+    let holding_width = whole(active.width).max(whole(active.height) * stored);
+    let holding = (holding_width, holding_width.divided_by(stored).unwrap_or(holding_width));
+    let largest_width = whole(frame.width).min(whole(frame.height) * stored);
+    let largest = (largest_width, largest_width.divided_by(stored).unwrap_or(largest_width));
+    let fits = holding.0 <= whole(frame.width) && holding.1 <= whole(frame.height);
+    let (width, height) = if fits { holding } else { largest };
+    let (width, height) = (even(width).min(frame.width / 2 * 2), even(height).min(frame.height / 2 * 2));
+    let placed = |middle: u32, length: u32, whole: u32| middle.saturating_sub(length / 2).min(whole - length) / 2 * 2;
+    Rectangle {
+        x: placed(active.x + active.width / 2, width, frame.width),
+        y: placed(active.y + active.height / 2, height, frame.height),
+        width,
+        height,
+    }
+}
+
 /// How a picture comes to its size: cut, then scaled, then put on a black ground.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sizing {
@@ -88,6 +156,14 @@ pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing 
             plain(scaled, format!("the size of the source is kept{squared}{even_sides}"))
         }
         SizeRule::Fraction { of } => plain(scaled_by(of), format!("{of} of the source is wanted{squared}")),
+        SizeRule::Width { width, enlarge } => {
+            let scale = Rational::whole(width.into()).divided_by(seen_width).unwrap_or(Rational::ONE);
+            by_side(scale, enlarge, &format!("a width of {width}"), squared, plain, scaled_by)
+        }
+        SizeRule::Height { height: lines, enlarge } => {
+            let scale = Rational::whole(lines.into()).divided_by(height).unwrap_or(Rational::ONE);
+            by_side(scale, enlarge, &format!("a height of {lines}"), squared, plain, scaled_by)
+        }
         SizeRule::Fit { width, height: lines, enlarge } => {
             let scale = inside(seen_width, height, width, lines);
             if scale > Rational::ONE && !enlarge {
@@ -127,6 +203,20 @@ pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing 
             }
         }
     }
+}
+
+fn by_side(
+    scale: Rational,
+    enlarge: bool,
+    wanted: &str,
+    squared: &str,
+    plain: impl Fn((u32, u32), String) -> Sizing,
+    scaled_by: impl Fn(Rational) -> (u32, u32),
+) -> Sizing {
+    if scale > Rational::ONE && !enlarge {
+        return plain(scaled_by(Rational::ONE), format!("the source is smaller than {wanted} and is not enlarged{squared}"));
+    }
+    plain(scaled_by(scale), format!("{wanted} is wanted, the other side follows from the shape{squared}"))
 }
 
 fn fill_crop(source: Frame, shape: Rational, wanted: Rational) -> Rectangle {

@@ -49,7 +49,7 @@ fn limits(codec: PictureCodec, level: Level) -> Option<(u64, u64, u64)> {
     let table: &[(u8, u64, u64, u64)] = match codec {
         PictureCodec::H264 => &H264,
         PictureCodec::Hevc => &HEVC,
-        PictureCodec::Prores | PictureCodec::Mpeg2 => return None,
+        PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => return None,
     };
     table.iter().find(|row| row.0 == level.0).map(|row| (row.1, row.2, row.3))
 }
@@ -74,7 +74,9 @@ pub fn allows(codec: PictureCodec, level: Level, width: u32, height: u32, rate: 
     let Some((frame, second, _)) = limits(codec, level) else { return false };
     let units = match codec {
         PictureCodec::H264 => u64::from(width.div_ceil(16)) * u64::from(height.div_ceil(16)),
-        PictureCodec::Hevc | PictureCodec::Prores | PictureCodec::Mpeg2 => u64::from(width) * u64::from(height),
+        PictureCodec::Hevc | PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => {
+            u64::from(width) * u64::from(height)
+        }
     };
     let per_second = Rational::whole(i64::try_from(units).unwrap_or(i64::MAX)) * rate;
     units <= frame && per_second <= Rational::whole(i64::try_from(second).unwrap_or(i64::MAX))

@@ -6,21 +6,28 @@
 //! against it. [`run`] and [`watch`] are the state machines around that.
 
 pub mod check;
+pub mod film;
+pub mod findings;
 pub mod forecast;
 pub mod geometry;
 pub mod level;
+pub mod lut;
 pub mod media_types;
 pub mod naming;
 pub mod night;
 pub mod pace;
+pub mod parts;
 pub mod path;
 pub mod plan;
 pub mod preset;
 pub mod problem;
+pub mod proof;
 pub mod protocol;
+pub mod quality;
 pub mod rational;
 pub mod reading;
 pub mod run;
+pub mod sample;
 pub mod stages;
 pub mod timecode;
 pub mod units;

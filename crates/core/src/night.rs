@@ -15,9 +15,13 @@ const HANDLING: f64 = 6.0;
 const SOUND: f64 = 0.01;
 
 /// Processor seconds that making `plan` is expected to take: pixels times what the codec costs,
-/// a first guess from measurements of the built-in presets, to be scaled by what runs really took.
+/// a first guess from measurements of the built-in presets, to be scaled by what runs really took; or what
+/// proofs have shown.
 #[must_use]
 pub fn cpu_cost(plan: &Plan) -> f64 {
+    if let Some(milliseconds) = plan.forecast.cpu_milliseconds {
+        return milliseconds as f64 / 1000.0;
+    }
     let seconds = plan.known_duration().to_f64();
     let picture = plan.picture.as_ref().map_or(0.0, |picture| {
         let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64() * seconds;
@@ -25,10 +29,11 @@ pub fn cpu_cost(plan: &Plan) -> f64 {
             PictureCodec::H264 => 16.0,
             PictureCodec::Hevc => 90.0,
             PictureCodec::Prores => 12.0,
+            PictureCodec::Ffv1 => 6.0,
             PictureCodec::Mpeg2 => 6.0,
         };
         let effort = match (picture.codec, picture.effort) {
-            (PictureCodec::Prores | PictureCodec::Mpeg2, _) | (_, Effort::Balanced) => 1.0,
+            (PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1, _) | (_, Effort::Balanced) => 1.0,
             (_, Effort::Quick) => 0.5,
             (_, Effort::Thorough) => 2.5,
         };

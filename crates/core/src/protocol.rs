@@ -6,9 +6,12 @@ use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::check::Measured;
+use crate::findings::Curves;
+use crate::parts::Span;
 use crate::path::StoragePath;
-use crate::plan::Plan;
+use crate::plan::{Plan, Step};
 use crate::problem::Problem;
+use crate::quality::Comparison;
 use crate::rational::Rational;
 use crate::reading::Reading;
 use crate::run::Progress;
@@ -41,6 +44,15 @@ pub struct Sequence {
     pub rate: Rational,
 }
 
+/// Another file that picture steps need, by the name by which they call it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Aid {
+    /// The name.
+    pub name: String,
+    /// Where it is.
+    pub file: FileRef,
+}
+
 /// One output of an encoding job.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EncodeRun {
@@ -50,6 +62,63 @@ pub struct EncodeRun {
     pub plan: Plan,
     /// Where, under a temporary name.
     pub output: FileRef,
+    /// Other files that its steps need.
+    #[serde(default)]
+    pub aids: Vec<Aid>,
+}
+
+/// What a file is held against: a source, or parts of it, behind picture steps.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reference {
+    /// The source.
+    pub source: SourceRef,
+    /// The parts that are taken, in seconds from its first frame; all of it where there are none.
+    #[serde(default)]
+    pub parts: Vec<Span>,
+    /// What was done to its pictures.
+    #[serde(default)]
+    pub steps: Vec<Step>,
+    /// Other files that these steps need.
+    #[serde(default)]
+    pub aids: Vec<Aid>,
+}
+
+/// A film of a source, above, and what was made of it, below, frame for frame.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PairFilm {
+    /// What brings pictures of the source to the shape and pace of what was made.
+    pub seen: Vec<Step>,
+    /// Columns of each half.
+    pub width: u32,
+    /// Lines of each half.
+    pub height: u32,
+    /// Where to.
+    pub output: FileRef,
+}
+
+/// Which lines of a frame are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ShownField {
+    /// All of them.
+    #[default]
+    Both,
+    /// Those of the top field, each twice.
+    Top,
+    /// Those of the bottom field, each twice.
+    Bottom,
+}
+
+/// The shape in which an output shows a picture of its source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StillShape {
+    /// What brings the picture to it; what takes time to show is left out.
+    pub steps: Vec<Step>,
+    /// Width of a pixel over its height behind these steps.
+    pub pixel_aspect: Rational,
+    /// Other files that these steps need.
+    #[serde(default)]
+    pub aids: Vec<Aid>,
 }
 
 /// What an engine is started for.
@@ -61,6 +130,13 @@ pub enum Job {
         /// The source.
         source: SourceRef,
     },
+    /// Decode a source to find out what it is.
+    Scan {
+        /// The source.
+        source: SourceRef,
+        /// Evenly spread parts only, for a first answer.
+        quick: bool,
+    },
     /// Make outputs of one source, in one decode.
     Encode {
         /// The source.
@@ -68,21 +144,42 @@ pub enum Job {
         /// What to make of it.
         runs: Vec<EncodeRun>,
     },
-    /// Write one picture of a source as JPEG.
-    Still {
+    /// Hold a file against what it was made from.
+    Compare {
+        /// What it was made from.
+        reference: Box<Reference>,
+        /// The file.
+        file: SourceRef,
+        /// A film of both, where one is wanted.
+        #[serde(default)]
+        film: Option<PairFilm>,
+    },
+    /// Keep a source open and write single pictures of it, as each is asked for.
+    Stills {
         /// The source.
         source: SourceRef,
-        /// Seconds into the source.
-        at: Rational,
-        /// Columns of the picture; lines follow from its shape.
-        width: u32,
-        /// Where to.
-        output: FileRef,
     },
 }
 
+/// A picture of a source that is open in an engine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Still {
+    /// Seconds into the source.
+    pub at: Rational,
+    /// Columns of the picture; lines follow from its shape.
+    pub width: u32,
+    /// One field alone.
+    #[serde(default)]
+    pub field: ShownField,
+    /// As an output shows it.
+    #[serde(default)]
+    pub shape: Option<StillShape>,
+    /// Where to: a JPEG or, where the name ends in `.png`, a PNG without loss.
+    pub output: FileRef,
+}
+
 /// What can be said to a running engine. When its input ends, the engine ends too and leaves nothing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "command", rename_all = "snake_case")]
 pub enum Command {
     /// Stand still.
@@ -96,44 +193,22 @@ pub enum Command {
     },
     /// Give up everything; all temporary files go.
     Cancel,
+    /// Write a picture of the source that is kept open.
+    Still(Box<Still>),
 }
 
 /// What an engine says.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
 pub enum Event {
-    /// A probe's answer.
-    Probed {
-        /// The facts.
-        reading: Reading,
-    },
-    /// A still is written.
-    StillWritten,
-    /// How far a run is; at least twice a second.
-    Progress {
+    /// What a job has to say that makes no outputs.
+    Answer(Answer),
+    /// What there is to say of one run of an encoding job.
+    Run {
         /// The run.
         id: Uuid,
-        /// How far.
-        progress: Progress,
-    },
-    /// A run's file is written and is being read back.
-    Reading {
-        /// The run.
-        id: Uuid,
-    },
-    /// A run's file is written under its temporary name, flushed to disk, and read back.
-    Written {
-        /// The run.
-        id: Uuid,
-        /// What was found in it.
-        measured: Box<Measured>,
-    },
-    /// A run ended without a file.
-    RunFailed {
-        /// The run.
-        id: Uuid,
-        /// Why.
-        problem: Problem,
+        /// What.
+        news: RunNews,
     },
     /// The job as a whole could not be done; it stands for all runs not yet named.
     Failed {
@@ -146,5 +221,68 @@ pub enum Event {
         cpu_seconds: f64,
         /// Seconds of the clock, pauses left out.
         wall_seconds: f64,
+    },
+}
+
+/// What jobs say that make no outputs.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "snake_case")]
+pub enum Answer {
+    /// A probe's answer.
+    Probed {
+        /// The facts.
+        reading: Box<Reading>,
+    },
+    /// How far a scan is.
+    Scanning {
+        /// Seconds of the source.
+        position: f64,
+    },
+    /// A scan's answer.
+    Scanned {
+        /// Facts and findings.
+        reading: Box<Reading>,
+        /// What the findings were judged from, for showing.
+        curves: Box<Curves>,
+    },
+    /// How far a comparison is.
+    Comparing {
+        /// Seconds of the file.
+        position: f64,
+    },
+    /// A comparison's answer.
+    Compared {
+        /// Frame by frame and as a whole.
+        comparison: Box<Comparison>,
+    },
+    /// A still is written.
+    StillWritten,
+    /// A still could not be written; others may.
+    StillRefused {
+        /// Why.
+        problem: Problem,
+    },
+}
+
+/// What there is to say of a run.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "snake_case")]
+pub enum RunNews {
+    /// How far it is; at least twice a second.
+    Progress {
+        /// How far.
+        progress: Progress,
+    },
+    /// Its file is written and is being read back.
+    Reading,
+    /// Its file is written under its temporary name, flushed to disk, and read back.
+    Written {
+        /// What was found in it.
+        measured: Box<Measured>,
+    },
+    /// It ended without a file.
+    Failed {
+        /// Why.
+        problem: Problem,
     },
 }

@@ -1,11 +1,14 @@
-//! The reading of a source: what is known of it from its headers.
+//! The reading of a source: what is known of it from its headers and, where it was scanned, from
+//! decoding it.
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::findings::Findings;
 use crate::rational::Rational;
+use crate::sample::Sample;
 use crate::units::{BitRate, ByteSize, rate_text};
 
 /// What is known of a source.
@@ -36,6 +39,12 @@ pub struct Reading {
     /// What a reader should be told although it hinders nothing.
     #[serde(default)]
     pub remarks: Vec<String>,
+    /// What decoding it showed, where it was scanned.
+    #[serde(default)]
+    pub findings: Option<Findings>,
+    /// What proofs have shown of how much its pictures weigh.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub samples: Vec<Sample>,
 }
 
 /// A named part of a source.
@@ -157,7 +166,7 @@ pub struct Picture {
 }
 
 /// The order of fields as a header declares it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum FieldOrder {
     /// Nothing is declared.

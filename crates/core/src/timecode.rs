@@ -127,6 +127,18 @@ impl Timecode {
         Ok(Self { base, frame: counted - dropped * (total_minutes - total_minutes / 10) })
     }
 
+    /// The position so many frames later.
+    #[must_use]
+    pub fn later_by(self, frames: u64) -> Self {
+        Self::from_frame(self.base, self.frame + frames)
+    }
+
+    /// How many frames after midnight it is.
+    #[must_use]
+    pub const fn frame(self) -> u64 {
+        self.frame
+    }
+
     /// The same clock position at another rate, the frames within the second scaled down.
     ///
     /// # Errors

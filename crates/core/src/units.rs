@@ -41,6 +41,17 @@ impl fmt::Display for BitRate {
     }
 }
 
+impl ByteSize {
+    /// The rate at which so many bytes pass in this time; nought where it is none.
+    #[must_use]
+    pub fn rate_over(self, duration: Rational) -> BitRate {
+        let seconds = duration.to_f64();
+        // Within 2^53 for every file that fits a disk.
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+        BitRate(if seconds > 0.0 { (self.0 as f64 * 8.0 / seconds) as u64 } else { 0 })
+    }
+}
+
 impl fmt::Display for ByteSize {
     /// Decimal, three figures: `98 MB`, `1.25 GB`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -39,6 +39,9 @@ fn perfect() -> (Plan, Measured) {
         end: Rational::whole(10),
         even: true,
         decodes: true,
+        bytes: ByteSize(0),
+        key_packets: 0,
+        key_bytes: ByteSize(0),
     };
     let measured = Measured {
         reading: made,
@@ -48,6 +51,7 @@ fn perfect() -> (Plan, Measured) {
         source_offset: Some(Rational::ZERO),
         decode_faults: 0,
         source_end: Some(Rational::whole(10)),
+        cpu_milliseconds: None,
     };
     (plan, measured)
 }

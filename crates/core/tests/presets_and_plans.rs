@@ -9,7 +9,7 @@ use beryl_core::forecast::bytes_per_minute;
 use beryl_core::geometry::{Frame, sizing};
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{FrameRatePlan, Origin, PlanError, Step, Subject, plan};
+use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, PlanError, Step, Subject, plan};
 use beryl_core::preset::{
     PixelAspectRule, Preset, PresetError, SizeRule, builtin, builtin_presets, overrides_from_settings, preset_schema,
     with_overrides,
@@ -84,7 +84,7 @@ fn an_interlaced_tape_is_deinterlaced_for_the_web_and_kept_for_the_master() {
     });
     let web = plan(&tape, &builtin("web-1080").unwrap(), &Value::Null).unwrap();
     let picture = web.picture.unwrap();
-    assert_eq!(picture.steps[0], Step::Deinterlace { order: FieldOrder::TopFirst });
+    assert!(matches!(picture.steps[0], Step::Deinterlace { order: FieldOrder::TopFirst, frames: FramesMeant::Combed, .. }));
     assert_eq!((picture.width, picture.height, picture.pixel_aspect), (768, 576, Rational::ONE));
     assert_eq!(picture.field_order, FieldOrder::Progressive);
     let master = plan(&tape, &builtin("master-keeper").unwrap(), &Value::Null).unwrap().picture.unwrap();

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use beryl_core::lut::fenmark_log;
 use beryl_core::problem::Problem;
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Chapter, Colour, FieldOrder};
@@ -461,13 +462,12 @@ fn finish(rgb: &mut [u8], finish: Finish, frame: u32) {
         }
         Finish::Log => {
             let curve: [u8; 256] = std::array::from_fn(|value| {
-                // From the display's curve to light, and to a flat logarithmic curve.
-                let light = (value as f32 / 255.0).powf(2.2);
-                let flat = 0.09 + 0.62 * (1.0 + light * 63.0).log2() / 6.0;
+                // From the display's curve to light, and to the curve of the house's cameras.
+                let light = (value as f64 / 255.0).powf(2.2);
                 // Between 0 and 255.
                 #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
-                let value = (flat * 255.0) as u8;
-                value
+                let code = (fenmark_log(light) * 255.0).round() as u8;
+                code
             });
             for part in rgb.iter_mut() {
                 *part = curve[usize::from(*part)];

@@ -8,12 +8,13 @@ use std::collections::HashSet;
 use std::io::{BufRead, Write};
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::mpsc::TryRecvError;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Command, EncodeRun, Event, Job};
-use beryl_media::Control;
+use beryl_core::protocol::{Answer, Command, EncodeRun, Event, Job, RunNews, SourceRef};
+use beryl_media::{Control, StillWish};
 use nix::sys::resource::{Resource, UsageWho, getrusage, setrlimit};
 use nix::sys::time::TimeValLike;
 
@@ -38,17 +39,56 @@ fn main() -> ExitCode {
         Err(error) => return refuse(&error.to_string()),
     };
     // The night's work gives way to whoever works at the machine, and to the server.
-    if let (Job::Encode { .. }, Err(error)) = (&job, rustix::process::nice(WAY_GIVEN)) {
+    if let (Job::Encode { .. } | Job::Scan { .. }, Err(error)) = (&job, rustix::process::nice(WAY_GIVEN)) {
         eprintln!("the job could not be put behind others: {error}");
     }
     let control = Arc::new(Control::default());
-    listen(Arc::clone(&control), temporary_files(&job));
+    // What is asked of an open source comes the same way as commands.
+    if !matches!(job, Job::Stills { .. }) {
+        listen(Arc::clone(&control), temporary_files(&job));
+    }
     if let Err(problem) = work(&job, &control) {
         tell(&Event::Failed { problem });
     }
     let wall = began.elapsed().saturating_sub(control.paused_for());
     tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: wall.as_secs_f64() });
     ExitCode::SUCCESS
+}
+
+/// Writes pictures of a source as they are asked for, until nobody asks any more.
+fn stills(source: &SourceRef) -> Result<(), Problem> {
+    let mut open = beryl_media::Stills::open(source)?;
+    let (asked, wishes) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for line in std::io::stdin().lock().lines().map_while(Result::ok) {
+            let Ok(Command::Still(wish)) = serde_json::from_str(&line) else { return };
+            if asked.send(wish).is_err() {
+                return;
+            }
+        }
+    });
+    let mut ahead = false;
+    loop {
+        let wish = if ahead { wishes.try_recv() } else { wishes.recv().map_err(|_| TryRecvError::Disconnected) };
+        match wish {
+            Ok(wish) => {
+                let still = StillWish {
+                    at: wish.at,
+                    width: wish.width,
+                    field: wish.field,
+                    shape: wish.shape.as_ref(),
+                    output: &wish.output,
+                };
+                match open.write(still, Path::new(".")) {
+                    Ok(()) => answer(Answer::StillWritten),
+                    Err(problem) => answer(Answer::StillRefused { problem }),
+                }
+                ahead = true;
+            }
+            Err(TryRecvError::Empty) => ahead = open.look_ahead(Path::new(".")),
+            Err(TryRecvError::Disconnected) => return Ok(()),
+        }
+    }
 }
 
 fn refuse(details: &str) -> ExitCode {
@@ -60,13 +100,22 @@ fn refuse(details: &str) -> ExitCode {
 
 fn work(job: &Job, control: &Control) -> Result<(), Problem> {
     match job {
-        Job::Probe { source } => beryl_media::probe(source).map(|reading| tell(&Event::Probed { reading })),
-        Job::Still { source, at, width, output } => {
-            beryl_media::still(source, *at, *width, output).map(|()| tell(&Event::StillWritten))
+        Job::Probe { source } => beryl_media::probe(source).map(|reading| answer(Answer::Probed { reading: Box::new(reading) })),
+        Job::Scan { source, quick } => beryl_media::scan(source, *quick, control, &answer).map(|(reading, curves)| {
+            answer(Answer::Scanned { reading: Box::new(reading), curves: Box::new(curves) });
+        }),
+        Job::Compare { reference, file, film } => {
+            beryl_media::compare(reference, file, film.as_ref(), Path::new("."), control, &answer)
+                .map(|comparison| answer(Answer::Compared { comparison: Box::new(comparison) }))
         }
+        Job::Stills { source } => stills(source),
         // The starter gives every engine a working folder of its own.
         Job::Encode { source, runs } => beryl_media::encode(source, runs, Path::new("."), control, &|event| tell(&event)),
     }
+}
+
+fn answer(answer: Answer) {
+    tell(&Event::Answer(answer));
 }
 
 /// Writes one event as one line. Where nobody reads any more, standard input has ended as well,
@@ -83,7 +132,7 @@ fn tell(event: &Event) {
 fn temporary_files(job: &Job) -> Vec<EncodeRun> {
     match job {
         Job::Encode { runs, .. } => runs.clone(),
-        Job::Probe { .. } | Job::Still { .. } => Vec::new(),
+        Job::Probe { .. } | Job::Scan { .. } | Job::Compare { .. } | Job::Stills { .. } => Vec::new(),
     }
 }
 
@@ -107,7 +156,7 @@ fn listen(control: Arc<Control>, runs: Vec<EncodeRun>) {
                         break;
                     }
                 }
-                Ok(Command::Cancel) => break,
+                Ok(Command::Cancel | Command::Still(_)) => break,
                 Err(error) => eprintln!("a command could not be read: {error}"),
             }
         }
@@ -126,7 +175,7 @@ fn put_away<'a>(runs: impl Iterator<Item = &'a EncodeRun>) {
         beryl_media::remove_temporary_files(std::slice::from_ref(run));
         let what = format!("{} was given up", run.plan.preset_name);
         let problem = Problem::new(ProblemKind::Cancelled, what, "it was cancelled");
-        tell(&Event::RunFailed { id: run.id, problem });
+        tell(&Event::Run { id: run.id, news: RunNews::Failed { problem } });
     }
 }
 

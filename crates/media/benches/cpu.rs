@@ -10,11 +10,14 @@
 // A benchmark fails loudly.
 #![allow(clippy::unwrap_used)]
 
+mod bare;
+
 use std::path::Path;
 
+use bare::{bare_decode, decoder};
 use beryl_core::plan::{PicturePlan, Plan, plan};
 use beryl_core::preset::{Preset, builtin};
-use beryl_core::protocol::{EncodeRun, Event, FileRef, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, encode, library_settings, probe, remove_temporary_files};
 use ffmpeg_next as av;
@@ -39,30 +42,6 @@ fn cost(work: impl FnOnce()) -> f64 {
     let before = cpu_seconds();
     work();
     cpu_seconds() - before
-}
-
-fn decoder(input: &av::format::context::Input) -> (usize, av::codec::decoder::Video) {
-    let stream = input.streams().best(av::media::Type::Video).unwrap();
-    let mut context = av::codec::Context::from_parameters(stream.parameters()).unwrap();
-    context.set_threading(av::threading::Config::kind(av::threading::Type::Frame));
-    let mut decoder = context.decoder().video().unwrap();
-    decoder.set_packet_time_base(stream.time_base());
-    (stream.index(), decoder)
-}
-
-/// Decodes the picture and throws it away.
-fn bare_decode(source: &Path) {
-    let mut input = av::format::input(source).unwrap();
-    let (index, mut decoder) = decoder(&input);
-    let mut frame = av::frame::Video::empty();
-    for (stream, packet) in input.packets() {
-        if stream.index() == index {
-            decoder.send_packet(&packet).unwrap();
-            while decoder.receive_frame(&mut frame).is_ok() {}
-        }
-    }
-    decoder.send_eof().unwrap();
-    while decoder.receive_frame(&mut frame).is_ok() {}
 }
 
 /// The shortest way from a source to one file: decode, filter, encode, mux, in one thread.
@@ -153,10 +132,11 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
             id: Uuid::now_v7(),
             plan: plan.clone(),
             output: FileRef { root: folder.display().to_string(), path: format!("job-{number}.part").parse().unwrap() },
+            aids: Vec::new(),
         })
         .collect();
     encode(source, &runs, folder, &Control::default(), &|event| {
-        if let Event::RunFailed { problem, .. } = event {
+        if let Event::Run { news: RunNews::Failed { problem }, .. } = event {
             panic!("{problem}");
         }
     })

@@ -55,7 +55,7 @@ pub struct LibrarySettings {
 #[must_use]
 pub fn library_settings(plan: &PicturePlan) -> LibrarySettings {
     let (encoder, options) = encoder_options(plan, Pass::Single, "", true);
-    LibrarySettings { filters: crate::filters::text(&plan.steps), encoder, options }
+    LibrarySettings { filters: crate::filters::text(&plan.steps, &crate::supplies::Supplies::default()), encoder, options }
 }
 
 struct Options(Vec<(String, String)>);
@@ -106,6 +106,7 @@ fn encoder_options(plan: &PicturePlan, pass: Pass, notes: &str, global_header: b
         PictureCodec::Hevc => hevc(plan, pass, notes, &mut options),
         PictureCodec::Prores => prores(plan, &mut options, &mut flags),
         PictureCodec::Mpeg2 => mpeg2(plan, pass, &mut options, &mut flags),
+        PictureCodec::Ffv1 => ffv1(&mut options),
     }
     if !flags.is_empty() {
         options.set("flags", flags);
@@ -115,6 +116,7 @@ fn encoder_options(plan: &PicturePlan, pass: Pass, notes: &str, global_header: b
         PictureCodec::Hevc => "libx265",
         PictureCodec::Prores => "prores_ks",
         PictureCodec::Mpeg2 => "mpeg2video",
+        PictureCodec::Ffv1 => "ffv1",
     };
     (name, options.0)
 }
@@ -245,6 +247,13 @@ fn prores(plan: &PicturePlan, options: &mut Options, flags: &mut String) {
     options.set("vendor", "brl0");
     if plan.field_order.is_interlaced() {
         flags.push_str("+ildct");
+    }
+}
+
+/// Version 3 with checksums in slices, as archives want it, every frame by itself.
+fn ffv1(options: &mut Options) {
+    for (name, value) in [("level", "3"), ("g", "1"), ("slices", "4"), ("slicecrc", "1")] {
+        options.set(name, value);
     }
 }
 

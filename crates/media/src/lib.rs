@@ -3,6 +3,7 @@
 //! The only crate that touches these libraries, and the only one with `unsafe`, all of it in `raw`.
 //! Sources are opened below a root folder and read-only; no file can open another one.
 
+mod compare;
 mod encoders;
 mod filters;
 mod job;
@@ -10,13 +11,19 @@ mod measure;
 mod probe;
 mod raw;
 mod record;
+mod samples;
+mod scan;
 mod source;
 mod still;
+mod supplies;
 
+pub use compare::compare;
 pub use encoders::{LibrarySettings, library_settings};
 pub use job::{Control, encode, remove_temporary_files};
 pub use measure::measure;
 pub use probe::probe;
 pub use raw::silence_libraries;
 pub use record::{RecordedPicture, RecordedSound, Recorder, Recording};
-pub use still::still;
+pub use samples::{Planes, deep_pictures, pictures};
+pub use scan::scan;
+pub use still::{StillWish, Stills, still};

@@ -7,6 +7,7 @@ use beryl_core::check::{Measured, StreamMeasure};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::rational::Rational;
+use beryl_core::units::ByteSize;
 
 use crate::probe;
 use crate::raw::{Decoder, Frame, Kind, Packet, Stop};
@@ -48,6 +49,7 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
         source_offset: None,
         decode_faults: 0,
         source_end: None,
+        cpu_milliseconds: None,
     })
 }
 
@@ -57,16 +59,24 @@ struct Count {
     first_decoded: Option<i64>,
     times: Vec<i64>,
     end: i64,
+    bytes: u64,
+    key_packets: u64,
+    key_bytes: u64,
 }
 
 impl Count {
     fn new(decoder: Option<Decoder>, clock: Rational) -> Self {
-        Self { decoder, clock, first_decoded: None, times: Vec::new(), end: i64::MIN }
+        Self { decoder, clock, first_decoded: None, times: Vec::new(), end: i64::MIN, bytes: 0, key_packets: 0, key_bytes: 0 }
     }
 
     fn take(&mut self, packet: &Packet) {
         if self.first_decoded.is_none() {
             self.decode(Some(packet));
+        }
+        self.bytes += packet.size();
+        if packet.is_key() {
+            self.key_packets += 1;
+            self.key_bytes += packet.size();
         }
         if packet.is_hidden() {
             return;
@@ -98,6 +108,9 @@ impl Count {
             end: Rational::whole(self.end.max(first)) * self.clock,
             even: is_even(&self.times),
             decodes: self.first_decoded.is_some(),
+            bytes: ByteSize(self.bytes),
+            key_packets: self.key_packets,
+            key_bytes: ByteSize(self.key_bytes),
         }
     }
 }

@@ -92,6 +92,8 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
         chapters: input.chapters().into_iter().map(|(start, end, title)| Chapter { start, end, title }).collect(),
         streams,
         remarks: Vec::new(),
+        findings: None,
+        samples: Vec::new(),
     })
 }
 

@@ -14,7 +14,7 @@ use beryl_core::rational::Rational;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
 
-use crate::raw::{Input, OpenError, Packet, Stop, StreamView};
+use crate::raw::{Input, Kind, OpenError, Packet, Stop, StreamView};
 
 /// Opening must not wait for the other end of a pipe.
 const O_NONBLOCK: i32 = 0o4000;
@@ -138,6 +138,15 @@ impl PacketSource {
     pub(crate) fn clock(&self, index: usize) -> Rational {
         let of_images = self.images.as_ref().and_then(|images| images.sequence.rate.inverse());
         of_images.unwrap_or_else(|| self.input.stream(index).clock())
+    }
+
+    /// The moment of its clock that people count from: its first picture or, without one, its first sound.
+    pub(crate) fn zero(&self) -> Rational {
+        if self.images.is_some() {
+            return Rational::ZERO;
+        }
+        let start = |kind| self.input.streams().filter(move |stream| stream.kind() == kind).filter_map(|stream| stream.start());
+        start(Kind::Picture).next().or_else(|| start(Kind::Sound).min()).unwrap_or(Rational::ZERO)
     }
 
     pub(crate) fn keep_only(&mut self, wanted: &[usize]) {

@@ -11,11 +11,11 @@ use std::time::{Duration, Instant};
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
-use beryl_core::protocol::{EncodeRun, Event, FileRef, Sequence, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{FieldOrder, Reading};
 use beryl_demo::{Clip, clips, make};
-use beryl_media::{Control, encode, probe, still};
+use beryl_media::{Control, StillWish, encode, probe, still};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -36,7 +36,7 @@ fn clip(folder: &Path, name: &str, seconds: i64) -> SourceRef {
 }
 
 fn run(folder: &Path, name: &str, plan: Plan) -> EncodeRun {
-    EncodeRun { id: Uuid::now_v7(), plan, output: file(folder, name) }
+    EncodeRun { id: Uuid::now_v7(), plan, output: file(folder, name), aids: Vec::new() }
 }
 
 fn planned(reading: &Reading, preset: &str) -> Plan {
@@ -84,7 +84,7 @@ fn outputs_made_together_equal_those_made_alone_to_the_byte() {
         presets.iter().map(|preset| run(folder.path(), &format!("{preset}-together.part"), planned(&reading, preset))).collect();
     let failed = Mutex::new(Vec::new());
     let tell = |event: Event| {
-        if let Event::RunFailed { problem, .. } = event {
+        if let Event::Run { news: RunNews::Failed { problem }, .. } = event {
             failed.lock().unwrap().push(problem);
         }
     };
@@ -110,9 +110,11 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
     let control = Control::default();
     let ends = Mutex::new(Vec::new());
     let told = |event: Event| match event {
-        Event::Progress { id, progress } if id == one.id && progress.frames > 0 => control.cancel_run(one.id),
-        Event::RunFailed { id, problem } => ends.lock().unwrap().push((id, Some(problem.kind))),
-        Event::Written { id, .. } => ends.lock().unwrap().push((id, None)),
+        Event::Run { id, news: RunNews::Progress { progress } } if id == one.id && progress.frames > 0 => {
+            control.cancel_run(one.id)
+        }
+        Event::Run { id, news: RunNews::Failed { problem } } => ends.lock().unwrap().push((id, Some(problem.kind))),
+        Event::Run { id, news: RunNews::Written { .. } } => ends.lock().unwrap().push((id, None)),
         _ => {}
     };
     encode(&source, &[one.clone(), other.clone()], folder.path(), &control, &told).unwrap();
@@ -125,7 +127,7 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
     let control = Control::default();
     let cancelled = Mutex::new(None);
     let told = |event: Event| {
-        if matches!(event, Event::Progress { progress, .. } if progress.frames > 0) {
+        if matches!(event, Event::Run { news: RunNews::Progress { progress }, .. } if progress.frames > 0) {
             cancelled.lock().unwrap().get_or_insert_with(Instant::now);
             control.cancel();
         }
@@ -137,18 +139,22 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
     assert!(!folder.path().join("all.part").exists());
 }
 
+fn wish(frame: i64, output: &FileRef) -> StillWish<'_> {
+    StillWish { at: Rational::constant(frame, 25), width: 480, field: ShownField::Both, shape: None, output }
+}
+
 #[test]
 fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
     let folder = tempfile::tempdir().unwrap();
     let film = clip(folder.path(), "reel-11_grey.mov", 1);
-    for number in 0..12 {
+    for number in 0_i64..12 {
         let output = file(folder.path(), &format!("frame_{number:04}.jpg"));
-        still(&film, Rational::constant(number, 25), 480, &output).unwrap();
+        still(&film, wish(number, &output), folder.path()).unwrap();
     }
     // Pictures of different moments differ; the same moment twice is the same picture.
     let picture = |number: i32| std::fs::read(folder.path().join(format!("frame_{number:04}.jpg"))).unwrap();
     assert_ne!(picture(0), picture(11));
-    still(&film, Rational::constant(11, 25), 480, &file(folder.path(), "again.jpg")).unwrap();
+    still(&film, wish(11, &file(folder.path(), "again.jpg")), folder.path()).unwrap();
     assert!(std::fs::read(folder.path().join("again.jpg")).unwrap() == picture(11));
 
     let sequence = SourceRef {
@@ -161,7 +167,7 @@ fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
     let made = run(folder.path(), "sequence.part", planned(&reading, "review-small"));
     let frames = Mutex::new(None);
     encode(&sequence, std::slice::from_ref(&made), folder.path(), &Control::default(), &|event| {
-        if let Event::Written { measured, .. } = event {
+        if let Event::Run { news: RunNews::Written { measured }, .. } = event {
             *frames.lock().unwrap() = Some(measured.streams[0].packets);
         }
     })
@@ -185,8 +191,8 @@ fn notes_of_first_passes_go_where_they_are_told_whatever_the_folder_is_called() 
     let runs = [two_passes("web-720"), two_passes("delivery-hevc")];
     let written = Mutex::new(0);
     encode(&source, &runs, &notes, &Control::default(), &|event| match event {
-        Event::Written { .. } => *written.lock().unwrap() += 1,
-        Event::RunFailed { problem, .. } => panic!("{problem}"),
+        Event::Run { news: RunNews::Written { .. }, .. } => *written.lock().unwrap() += 1,
+        Event::Run { news: RunNews::Failed { problem }, .. } => panic!("{problem}"),
         _ => {}
     })
     .unwrap();

@@ -9,7 +9,9 @@ use uuid::Uuid;
 
 use crate::events::{Change, Hub};
 use crate::forecasts::Forecasts;
+use crate::proving::Proving;
 use crate::scheduler::Slots;
+use crate::stills::StillPool;
 use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::views::RunView;
@@ -25,10 +27,14 @@ pub(crate) struct App {
     pub(crate) slots: Slots,
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,
+    /// Wakes the scanner of sources.
+    pub(crate) unscanned: Notify,
     pub(crate) watching: Channels,
     /// One piece of an upload at a time.
     pub(crate) uploads: Turns,
     pub(crate) viewings: Copies,
+    pub(crate) proving: Proving,
+    pub(crate) stills: StillPool,
     pub(crate) cache: PathBuf,
 }
 

@@ -48,6 +48,13 @@ pub(crate) enum Change {
         /// The source or the run.
         id: Uuid,
     },
+    /// A proof is new, has come further or is gone: load those of the cell again.
+    Proof {
+        /// The row.
+        source: Uuid,
+        /// The column.
+        deliverable: Uuid,
+    },
     /// Events were missed: load everything again.
     Gap,
 }

@@ -1,9 +1,21 @@
 //! Who may ask: pages of this server, on this machine.
 
+use std::sync::Arc;
+use std::task::Poll;
+use std::time::Duration;
+
+use axum::body::Body;
 use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use futures::StreamExt;
+use tokio::sync::Mutex;
+use tokio::time::timeout;
+
+/// Bytes of a refused body that are read, and for how long.
+const MOST_HEARD: usize = 64 << 20;
+const LONGEST_HEARING: Duration = Duration::from_secs(10);
 
 /// The page may load from this server alone.
 const POLICY: &str = "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; style-src 'self' 'unsafe-inline'; \
@@ -23,6 +35,35 @@ pub(crate) async fn only_this_machine(request: Request, next: Next) -> Response 
     headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(POLICY));
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    response
+}
+
+/// Reads on, up to a bound, where a body was refused for its size: closing while somebody still sends
+/// resets the connection, and the answer would be lost with it.
+pub(crate) async fn hear_out(request: Request, next: Next) -> Response {
+    let (parts, body) = request.into_parts();
+    let pieces = Arc::new(Mutex::new(body.into_data_stream()));
+    let shared = Arc::clone(&pieces);
+    let body = futures::stream::poll_fn(move |context| match shared.try_lock() {
+        Ok(mut pieces) => pieces.poll_next_unpin(context),
+        // Whoever reads it here does so only after the handler has ended.
+        Err(_) => Poll::Ready(None),
+    });
+    let response = next.run(Request::from_parts(parts, Body::from_stream(body))).await;
+    if response.status() == StatusCode::PAYLOAD_TOO_LARGE {
+        let mut pieces = pieces.lock().await;
+        let rest = async {
+            let mut heard = 0;
+            while let Some(Ok(piece)) = pieces.next().await {
+                heard += piece.len();
+                if heard > MOST_HEARD {
+                    break;
+                }
+            }
+        };
+        // Who sends so slowly may miss the answer.
+        drop(timeout(LONGEST_HEARING, rest).await);
+    }
     response
 }
 

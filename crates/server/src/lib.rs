@@ -2,18 +2,23 @@
 //!
 //! It links no media library: everything that touches media happens in engine processes.
 
+mod aids;
 mod api;
 mod app;
+mod cache;
 mod events;
 mod files;
 mod forecasts;
 mod guard;
 mod outputs;
 mod page;
+mod proving;
 mod publish;
 mod reader;
+mod scanner;
 mod scheduler;
 mod server;
+mod stills;
 mod turns;
 mod viewing;
 mod views;

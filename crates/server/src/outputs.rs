@@ -42,7 +42,7 @@ impl Wish<'_> {
     /// The name that the output of `plan` gets, without extension and number.
     pub(crate) fn name(&self, plan: &Plan) -> Result<String, Problem> {
         let fields = NameFields {
-            source: self.source.path.stem(),
+            source: self.source.stem(),
             folder: self.folder.to_owned(),
             preset: plan.preset.clone(),
             width: plan.picture.as_ref().map(|picture| picture.width),

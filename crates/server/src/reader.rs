@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::problem::Problem;
-use beryl_core::protocol::FileRef;
+use beryl_core::protocol::{FileRef, ShownField, Still};
 use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
 use beryl_store::StoreError;
@@ -66,11 +66,18 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
     let has_thumbnail = match &outcome {
         Ok(reading) if reading.picture().is_some() => {
             let output = FileRef { root: app.cache.display().to_string(), path: thumbnail_name(source.id) };
-            app.engine.still(&reference, thumbnail_moment(reading), THUMBNAIL_WIDTH, &output).await.is_ok()
+            app.engine
+                .still(
+                    &reference,
+                    Still { at: thumbnail_moment(reading), width: THUMBNAIL_WIDTH, field: ShownField::Both, shape: None, output },
+                )
+                .await
+                .is_ok()
         }
         Ok(_) | Err(_) => false,
     };
     app.database.set_reading(source.id, &outcome, has_thumbnail).await?;
+    app.unscanned.notify_one();
     tell_source(app, source.id).await?;
     Ok(outcome)
 }
@@ -78,7 +85,7 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
 /// Tells pages what a source is like now.
 pub(crate) async fn tell_source(app: &App, id: Uuid) -> Result<(), StoreError> {
     let source = app.database.source(id).await?;
-    app.hub.tell(Change::Source { source: SourceRow::of(&source, "") });
+    app.hub.tell(Change::Source { source: SourceRow::of(&source, "", None) });
     Ok(())
 }
 

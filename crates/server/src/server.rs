@@ -13,11 +13,13 @@ use tokio::sync::{Notify, watch};
 use crate::app::{App, ending};
 use crate::events::Hub;
 use crate::forecasts::Forecasts;
+use crate::proving::Proving;
 use crate::scheduler::Slots;
+use crate::stills::StillPool;
 use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::watching::Channels;
-use crate::{api, reader, scheduler, watching};
+use crate::{api, cache, proving, reader, scanner, scheduler, watching};
 
 /// How the server is to be run.
 #[derive(Debug, Clone)]
@@ -93,19 +95,37 @@ impl Server {
             forecasts: Forecasts::default(),
             slots: Slots::new(config.node),
             unread: Notify::new(),
+            unscanned: Notify::new(),
             watching: Channels::default(),
             uploads: Turns::default(),
             viewings: Copies::default(),
+            proving: Proving::default(),
+            stills: StillPool::default(),
             cache: config.cache,
         });
+        if let Err(error) = cache::clear_strays(&app).await {
+            tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");
+        }
         let (stop, stopped) = watch::channel(false);
         let mut tasks = vec![
             tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(scanner::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(proving::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(scheduler::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(watching::run(Arc::clone(&app), stopped.clone())),
         ];
         let clearing = Arc::clone(&app);
         tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
+        let (closing, mut until) = (Arc::clone(&app), stopped.clone());
+        tasks.push(tokio::spawn(async move {
+            let mut tick = tokio::time::interval(StillPool::every());
+            loop {
+                tokio::select! {
+                    _ = tick.tick() => closing.stills.close_idle(),
+                    () = ending(&mut until) => return closing.stills.close(),
+                }
+            }
+        }));
         let (telling, mut until) = (Arc::clone(&app), stopped.clone());
         tasks.push(tokio::spawn(async move {
             ending(&mut until).await;

@@ -1,12 +1,16 @@
 //! What pages see of sources, runs and cells.
 
+use beryl_core::findings::Findings;
 use beryl_core::forecast::Certainty;
+use beryl_core::parts::{Span, total};
 use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
+use beryl_core::rational::Rational;
+use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, Progress, RunState};
 use beryl_core::timecode::{clock_text, duration_text};
 use beryl_store::runs::Run;
-use beryl_store::sheets::Deliverable;
+use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::{DateTime, Utc};
 use serde::Serialize;
@@ -26,18 +30,30 @@ pub(crate) struct SourceRow {
     pub(crate) summary: Option<String>,
     /// Its length, as timecode where it has a frame rate.
     pub(crate) duration: Option<String>,
+    /// How long that is which is taken of it, where parts are marked in its sheet.
+    pub(crate) taken: Option<String>,
     /// Seconds, for totals.
     pub(crate) seconds: Option<f64>,
     /// Bytes.
     pub(crate) size: Option<u64>,
     /// Whether there is a picture of it.
     pub(crate) has_thumbnail: bool,
+    /// How far it was scanned: `waiting`, `parts`, `whole` or `failed`.
+    pub(crate) scan: String,
+    /// What the scan found that is remarkable, in a few words each.
+    pub(crate) findings: Vec<String>,
     /// Why it cannot be read.
     pub(crate) problem: Option<Problem>,
 }
 
 impl SourceRow {
-    pub(crate) fn of(source: &Source, folder: &str) -> Self {
+    /// A source as it stands in a sheet.
+    pub(crate) fn of_row(row: &SheetSource) -> Self {
+        Self::of(&row.source, &row.folder, row.overrides.as_ref())
+    }
+
+    /// A source with what is set for all outputs of its row.
+    pub(crate) fn of(source: &Source, folder: &str, settings: Option<&Value>) -> Self {
         let (reading, problem) = match &source.knowledge {
             Knowledge::Read(reading) => (Some(reading), None),
             Knowledge::Unreadable(problem) => (None, Some(problem.clone())),
@@ -45,20 +61,29 @@ impl SourceRow {
         };
         let steady_rate =
             reading.and_then(|reading| reading.picture()).and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
+        let text = |length| steady_rate.map_or_else(|| clock_text(length), |rate| duration_text(length, rate));
         let duration = reading.and_then(|reading| reading.duration);
         Self {
             id: source.id,
-            name: source.path.name(),
+            name: source.name(),
             folder: folder.to_owned(),
             summary: reading.map(|reading| reading.summary()),
-            duration: duration
-                .map(|duration| steady_rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate))),
-            seconds: duration.map(beryl_core::rational::Rational::to_f64),
+            duration: duration.map(text),
+            taken: reading.and_then(|reading| taken_length(reading, settings)).map(text),
+            seconds: duration.map(Rational::to_f64),
             size: reading.map(|reading| reading.size.0),
             has_thumbnail: source.has_thumbnail,
+            scan: source.scan.word().to_owned(),
+            findings: reading.and_then(|reading| reading.findings.as_ref()).map_or_else(Vec::new, Findings::remarkable),
             problem,
         }
     }
+}
+
+/// Seconds of the parts that are marked.
+fn taken_length(reading: &Reading, settings: Option<&Value>) -> Option<Rational> {
+    let parts: Vec<Span> = serde_json::from_value(settings?.get("parts")?.clone()).ok()?;
+    reading.cut_to(&parts).ok().filter(|_| !parts.is_empty()).map(|(_, parts)| total(&parts))
 }
 
 /// A column of a sheet.

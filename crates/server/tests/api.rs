@@ -155,21 +155,11 @@ async fn made(application: &Application, clip: &str, preset: &str) -> Outcome<(S
     application.call(Method::POST, &format!("/api/sheets/{sheet}/sources"), Some(body)).await?;
     let body = json!({ "preset": builtin(preset) });
     application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(body)).await?;
-    let began = Instant::now();
-    loop {
-        let now = application.call(Method::GET, &format!("/api/sheets/{sheet}"), None).await?;
-        let cell = &now["cells"][0];
-        if cell["run"].is_null() && !now["sources"][0]["summary"].is_null() {
-            application.call(Method::POST, &format!("/api/sheets/{sheet}/run"), Some(json!({}))).await?;
-        }
-        if cell["run"]["state"] == "done" {
-            return Ok((text(&now["sources"][0]["id"]), cell["run"].clone()));
-        }
-        if began.elapsed() > Duration::from_secs(60) {
-            return Err(format!("not done: {now}").into());
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    application.settled_sheet(&sheet).await?;
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/run"), Some(json!({}))).await?;
+    let is_done = |sheet: &Value| sheet["cells"][0]["run"]["state"] == "done";
+    let done = application.wait_for(&format!("/api/sheets/{sheet}"), is_done).await?;
+    Ok((text(&done["sources"][0]["id"]), done["cells"][0]["run"].clone()))
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -245,5 +235,84 @@ async fn what_is_removed_from_a_sheet_can_be_restored_with_all_that_was_set() ->
     assert!(after["seq"].as_u64() > before["seq"].as_u64(), "what was done was not told");
     after["seq"] = before["seq"].clone();
     assert_eq!(after, before);
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_checked_kept_and_used_by_name_and_samples_sharpen_the_forecast() -> Outcome<()> {
+    let application = Application::start().await?;
+    let media = application.folder("media")?;
+    make_clips(&media, &["clip-0003.mov"], 2)?;
+    let storage = application.add_storage("Media", &media).await?;
+    let (client, address) = (Client::new(), application.address().to_owned());
+    let add = async |kind: &str, name: &str, bytes: &'static [u8]| -> Outcome<(StatusCode, Value)> {
+        let answer = client.post(format!("{address}/api/aids?kind={kind}&name={name}")).body(bytes).send().await?;
+        Ok((answer.status(), serde_json::from_str(&answer.text().await?)?))
+    };
+    let (status, refused) = add("lut", "bad.cube", b"LUT_3D_SIZE 2\n0 0 0\n0 one 0\n").await?;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text(&refused["why"]).contains("line 3"), "{refused}");
+    let (status, refused) = add("picture", "bad.png", b"GIF89a").await?;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && text(&refused["why"]).contains("PNG"), "{refused}");
+    let inverted = b"LUT_1D_SIZE 2\n1 1 1\n0 0 0\n";
+    let (status, kept) = add("lut", "negative.cube", inverted).await?;
+    assert!(status.is_success() && text(&kept["detail"]) == "curves of 2 points", "{kept}");
+    let names = application.call(Method::GET, "/api/aids", None).await?;
+    let names: Vec<String> = names.as_array().into_iter().flatten().map(|aid| text(&aid["name"])).collect();
+    assert_eq!(names, ["fenmark-log-to-rec709", "negative.cube"]);
+
+    let sheet = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Looks" }))).await?["id"]);
+    let sources = json!({ "storage": storage, "paths": [""] });
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/sources"), Some(sources)).await?;
+    let column = json!({ "preset": builtin("review-small"), "storage": null, "folder": "", "name_pattern": "{source}_made", "clash": "number" });
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(column)).await?;
+    let view = application.settled_sheet(&sheet).await?;
+    let (source, deliverable) = (text(&view["sources"][0]["id"]), text(&view["deliverables"][0]["id"]));
+    let proved = async |table: &str| -> Outcome<Value> {
+        let settings = json!({ "sources": [source], "overrides": { "picture": { "colour": { "lut": table } } } });
+        application.call(Method::POST, &format!("/api/sheets/{sheet}/rows"), Some(settings)).await?;
+        let wish = json!({
+            "sheet": sheet, "source": source, "deliverable": deliverable, "moments": [], "seconds": "1", "size": true,
+            "variants": [{ "label": "", "overrides": {} }],
+        });
+        let ids = application.call(Method::POST, "/api/proofs", Some(wish)).await?;
+        let own = |all: &Value| {
+            let mut all = all["proofs"].as_array().into_iter().flatten();
+            all.find(|proof| proof["id"] == ids[0]).cloned().unwrap_or_default()
+        };
+        let has_ended = |all: &Value| own(all)["state"] == "done" || own(all)["state"] == "failed";
+        let all = application.wait_for(&format!("/api/outputs/{source}/{deliverable}/proofs"), has_ended).await?;
+        Ok(own(&all))
+    };
+    let made = proved("negative.cube").await?;
+    assert!(made["state"] == "done" && made["whole"]["certainty"] == "sampled", "{made}");
+    let still = |side: &str| format!("{address}/api/proofs/{}/still?frame=3&side={side}", text(&made["id"]));
+    for side in ["source", "made"] {
+        let picture = client.get(still(side)).send().await?;
+        assert_eq!(picture.status(), StatusCode::OK);
+        assert!(picture.bytes().await?.starts_with(b"\x89PNG"), "{side}");
+    }
+    // What is not there is named, in the proof as in the run.
+    let missing = proved("gone.cube").await?;
+    assert!(missing["state"] == "failed" && text(&missing["problem"]["what"]).contains("gone.cube"), "{missing}");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_clears_the_cache_of_what_nothing_belongs_to() -> Outcome<()> {
+    let application = Application::start().await?;
+    let cache = application.folder("cache")?;
+    let table = "LUT_1D_SIZE 2\n0 0 0\n1 1 1\n";
+    let address = format!("{}/api/aids?kind=lut&name=own.cube", application.address());
+    let answer = Client::new().post(address).body(table).send().await?.text().await?;
+    let id = text(&serde_json::from_str::<Value>(&answer)?["id"]);
+    let gone = "01900000-0000-7000-8000-000000000000";
+    let strays = [format!("proof-{gone}.mp4"), format!("proof-{gone}-both.mp4"), format!("aid-{gone}"), "still-x.jpg".to_owned()];
+    let stays = [format!("aid-{id}"), "viewing-x.mp4".to_owned()];
+    for name in strays.iter().chain(&stays) {
+        std::fs::write(cache.join(name), "bytes")?;
+    }
+    let _restarted = application.restart().await?;
+    assert_eq!(strays.map(|name| cache.join(name).exists()), [false; 4]);
+    assert_eq!(stays.map(|name| cache.join(name).exists()), [true; 2]);
     Ok(())
 }

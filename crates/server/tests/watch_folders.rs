@@ -1,14 +1,12 @@
 //! Watch folders through the API, with real files, engines and database.
 
 use std::path::Path;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use beryl_core::preset::builtin;
 use beryl_ui_tests::{Application, Outcome, make_clips};
 use reqwest::Method;
 use serde_json::{Value, json};
-
-const PATIENCE: Duration = Duration::from_secs(60);
 
 /// A watch folder on `in`, whose outputs go to `destination` of the same storage.
 async fn watch(application: &Application, root: &Path, presets: &[&str], destination: &str) -> Outcome<String> {
@@ -30,29 +28,32 @@ async fn switch(application: &Application, id: &str, body: Value) -> Outcome<Val
     application.call(Method::POST, &format!("/api/watch/{id}/on"), Some(body)).await
 }
 
-/// The files in one state, by name, with their reasons.
-async fn files(application: &Application, id: &str, state: &str) -> Outcome<Vec<(String, String)>> {
-    let list = application.call(Method::GET, &format!("/api/watch/{id}/files?state={state}"), None).await?;
+/// Names and reasons of files in one state, as the list of them tells.
+fn told(list: &Value) -> Vec<(String, String)> {
     let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
-    let mut files: Vec<_> =
-        list.as_array().ok_or("no list")?.iter().map(|file| (text(&file["name"]), text(&file["reason"]))).collect();
+    let list = list.as_array().into_iter().flatten();
+    let mut files: Vec<_> = list.map(|file| (text(&file["name"]), text(&file["reason"]))).collect();
     files.sort();
-    Ok(files)
+    files
+}
+
+/// The files in one state, by name, with their reasons, once they are as wanted.
+async fn files_once(
+    application: &Application,
+    id: &str,
+    state: &str,
+    wanted: impl Fn(&[(String, String)]) -> bool,
+) -> Outcome<Vec<(String, String)>> {
+    let path = format!("/api/watch/{id}/files?state={state}");
+    Ok(told(&application.wait_for(&path, |list| wanted(&told(list))).await?))
+}
+
+async fn files(application: &Application, id: &str, state: &str) -> Outcome<Vec<(String, String)>> {
+    files_once(application, id, state, |_| true).await
 }
 
 async fn wait_for(application: &Application, id: &str, state: &str, names: &[&str]) -> Outcome<Vec<(String, String)>> {
-    let began = Instant::now();
-    loop {
-        let now = files(application, id, state).await?;
-        if now.iter().map(|(name, _)| name.as_str()).eq(names.iter().copied()) {
-            return Ok(now);
-        }
-        if began.elapsed() > PATIENCE {
-            let all = application.call(Method::GET, "/api/watch", None).await?;
-            return Err(format!("{state}: {now:?} instead of {names:?}; all: {all}").into());
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    files_once(application, id, state, |now| now.iter().map(|(name, _)| name.as_str()).eq(names.iter().copied())).await
 }
 
 fn listing(folder: &Path) -> Outcome<Vec<String>> {
@@ -124,18 +125,9 @@ async fn files_flow_from_arriving_to_out_once_and_outputs_never_come_back() -> O
 }
 
 async fn wait_for_out(application: &Application, id: &str, count: usize) -> Outcome<Vec<(String, String)>> {
-    let began = Instant::now();
-    loop {
-        let out = files(application, id, "out").await?;
-        if out.len() == count {
-            return Ok(out);
-        }
-        if out.len() > count || began.elapsed() > PATIENCE {
-            let all = application.call(Method::GET, "/api/watch", None).await?;
-            return Err(format!("{} instead of {count} files are out: {all}", out.len()).into());
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    let out = files_once(application, id, "out", |now| now.len() >= count).await?;
+    assert_eq!(out.len(), count, "{out:?}");
+    Ok(out)
 }
 
 fn copy_all(from: &Path, to: &Path) -> Outcome<()> {
@@ -187,12 +179,6 @@ async fn outputs_beside_their_sources_are_known_as_own_and_broken_files_say_why(
 }
 
 async fn wait_for_one(application: &Application, id: &str, state: &str, wanted: &str) -> Outcome<()> {
-    let began = Instant::now();
-    while !files(application, id, state).await?.iter().any(|(name, _)| name == wanted) {
-        if began.elapsed() > PATIENCE {
-            return Err(format!("{wanted} is never {state}").into());
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+    files_once(application, id, state, |now| now.iter().any(|(name, _)| name == wanted)).await?;
     Ok(())
 }

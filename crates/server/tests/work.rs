@@ -79,18 +79,9 @@ impl Night {
     }
 
     async fn wait_at(&self, path: &str, wanted: impl Fn(&[Value]) -> bool) -> Outcome<Vec<Value>> {
-        let began = Instant::now();
-        loop {
-            let sheet = self.application.call(Method::GET, path, None).await?;
-            let cells = sheet["cells"].as_array().ok_or("no cells")?;
-            if wanted(cells) {
-                return Ok(cells.iter().map(|cell| cell["run"].clone()).collect());
-            }
-            if began.elapsed() > PATIENCE {
-                return Err(format!("not in time: {}", sheet["cells"]).into());
-            }
-            tokio::time::sleep(Duration::from_millis(50)).await;
-        }
+        let cells = |sheet: &Value| sheet["cells"].as_array().cloned().unwrap_or_default();
+        let sheet = self.application.wait_for(path, |sheet| wanted(&cells(sheet))).await?;
+        Ok(cells(&sheet).iter().map(|cell| cell["run"].clone()).collect())
     }
 
     async fn wait_for_state(&self, state: &str) -> Outcome<Vec<Value>> {

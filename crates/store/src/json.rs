@@ -4,7 +4,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 /// A value as the text of a column.
-pub(crate) fn text(value: &impl Serialize) -> Result<String, sqlx::Error> {
+pub(crate) fn text(value: &(impl Serialize + ?Sized)) -> Result<String, sqlx::Error> {
     serde_json::to_string(value).map_err(|error| sqlx::Error::Encode(Box::new(error)))
 }
 

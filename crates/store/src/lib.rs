@@ -4,11 +4,13 @@
 //! compare-and-set, work is leased by the database's own clock, and every later write of a worker
 //! names the epoch of its lease, so that one who lost it changes nothing.
 
+pub mod aids;
 mod database;
 mod error;
 mod json;
 pub mod presets;
 pub mod private_server;
+pub mod proofs;
 pub mod runs;
 pub mod settings;
 pub mod sheets;

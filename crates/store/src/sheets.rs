@@ -1,7 +1,7 @@
 //! Sheets: their rows, their columns, and what is set for single cells.
 
 use beryl_core::path::StoragePath;
-use beryl_core::preset::Preset;
+use beryl_core::preset::{Preset, joined_overrides};
 use beryl_core::run::ClashRule;
 use serde_json::Value;
 use sqlx::mysql::MySqlRow;
@@ -43,6 +43,8 @@ pub struct SheetSource {
     pub source: Source,
     /// The folders between the one that was chosen and the source, which may be empty.
     pub folder: String,
+    /// The editor's own settings for all outputs of the source, a merge patch on the preset.
+    pub overrides: Option<Value>,
 }
 
 /// A column.
@@ -102,7 +104,8 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
 }
 
 fn sheet_source(row: &MySqlRow) -> Result<SheetSource, sqlx::Error> {
-    Ok(SheetSource { source: source(row)?, folder: row.try_get("folder")? })
+    let overrides = json::optional(row.try_get("overrides")?)?;
+    Ok(SheetSource { source: source(row)?, folder: row.try_get("folder")?, overrides })
 }
 
 fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
@@ -189,7 +192,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn sheet_sources(&self, sheet: Uuid) -> Result<Vec<SheetSource>, StoreError> {
         let statement = format!(
-            "SELECT {COLUMNS}, sheet_sources.folder FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
+            "SELECT {COLUMNS}, sheet_sources.folder, sheet_sources.overrides FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
              WHERE sheet_sources.sheet_id = ? AND NOT sheet_sources.removed ORDER BY sheet_sources.position, sources.id"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
@@ -202,7 +205,7 @@ impl Database {
     /// [`StoreError::NotFound`] where the source is not in the sheet.
     pub async fn sheet_source(&self, sheet: Uuid, source: Uuid) -> Result<(u32, SheetSource), StoreError> {
         let statement = format!(
-            "SELECT {COLUMNS}, sheet_sources.folder, (SELECT COUNT(*) FROM sheet_sources AS earlier \
+            "SELECT {COLUMNS}, sheet_sources.folder, sheet_sources.overrides, (SELECT COUNT(*) FROM sheet_sources AS earlier \
              WHERE earlier.sheet_id = sheet_sources.sheet_id AND NOT earlier.removed \
              AND (earlier.position, earlier.source_id) <= (sheet_sources.position, sheet_sources.source_id)) AS place \
              FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
@@ -258,6 +261,114 @@ impl Database {
         }
         work.commit().await?;
         Ok(())
+    }
+
+    /// Sets the editor's own settings for all outputs of some sources in a sheet; nothing takes them away.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn set_row_settings(&self, sheet: Uuid, sources: &[Uuid], overrides: Option<&Value>) -> Result<(), StoreError> {
+        let overrides = overrides.map(json::text).transpose()?;
+        let mut work = self.pool.begin().await?;
+        for some in sources.chunks(ROWS_AT_ONCE) {
+            let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET overrides = ");
+            query.push_bind(&overrides).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
+            query.push_tuples(some, |mut row, source| {
+                row.push_bind(source);
+            });
+            query.build().execute(&mut *work).await?;
+        }
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// Adds settings to those of some rows; where both set something, the new holds.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn add_row_settings(&self, sheet: Uuid, sources: &[Uuid], added: &Value) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        for source in sources {
+            let query = sqlx::query("SELECT overrides FROM sheet_sources WHERE sheet_id = ? AND source_id = ? FOR UPDATE");
+            let Some(row) = query.bind(sheet).bind(source).fetch_optional(&mut *work).await? else { continue };
+            let present: Option<Value> = json::optional(row.try_get("overrides")?)?;
+            let joined = joined_overrides(&present.unwrap_or(Value::Null), added);
+            sqlx::query("UPDATE sheet_sources SET overrides = ? WHERE sheet_id = ? AND source_id = ?")
+                .bind(json::text(&joined)?)
+                .bind(sheet)
+                .bind(source)
+                .execute(&mut *work)
+                .await?;
+        }
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// Lets a source stand in as many rows as there are settings, one after the other, the first in the
+    /// row that it has. Answers the sources of all of them.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where the source is not in the sheet.
+    pub async fn split_row(&self, sheet: Uuid, source: Uuid, settings: &[Value]) -> Result<Vec<Uuid>, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let held = "SELECT copy FROM sources JOIN sheet_sources ON sources.id = sheet_sources.source_id \
+                    JOIN (SELECT storage_id, path_key FROM sources WHERE id = ?) AS same \
+                    ON same.storage_id = sources.storage_id AND same.path_key = sources.path_key \
+                    WHERE sheet_id = ? AND NOT removed FOR UPDATE";
+        let held: Vec<u32> = sqlx::query_scalar(held).bind(source).bind(sheet).fetch_all(&mut *work).await?;
+        if held.is_empty() {
+            return Err(StoreError::NotFound("source in this sheet"));
+        }
+        let mut free = (1..).filter(|copy| !held.contains(copy));
+        let mut sources = Vec::new();
+        for (place, own) in settings.iter().enumerate() {
+            let id = if place == 0 {
+                source
+            } else {
+                let copy: u32 = free.next().unwrap_or(u32::MAX);
+                sqlx::query(
+                    "INSERT IGNORE INTO sources (id, storage_id, path, sequence, state, reading, problem, has_thumbnail, scan, samples, copy) \
+                     SELECT ?, storage_id, path, sequence, state, reading, problem, has_thumbnail, scan, samples, ? FROM sources WHERE id = ?",
+                )
+                .bind(Uuid::now_v7())
+                .bind(copy)
+                .bind(source)
+                .execute(&mut *work)
+                .await?;
+                let made: Uuid = sqlx::query_scalar(
+                    "SELECT copies.id FROM sources AS copies JOIN sources ON copies.storage_id = sources.storage_id \
+                     AND copies.path_key = sources.path_key WHERE sources.id = ? AND copies.copy = ?",
+                )
+                .bind(source)
+                .bind(copy)
+                .fetch_one(&mut *work)
+                .await?;
+                sqlx::query("INSERT IGNORE INTO source_curves SELECT ?, curves FROM source_curves WHERE source_id = ?")
+                    .bind(made)
+                    .bind(source)
+                    .execute(&mut *work)
+                    .await?;
+                sqlx::query(
+                    "REPLACE INTO sheet_sources (sheet_id, source_id, position, folder) \
+                     SELECT sheet_id, ?, position, folder FROM sheet_sources WHERE sheet_id = ? AND source_id = ?",
+                )
+                .bind(made)
+                .bind(sheet)
+                .bind(source)
+                .execute(&mut *work)
+                .await?;
+                made
+            };
+            sqlx::query("UPDATE sheet_sources SET overrides = ? WHERE sheet_id = ? AND source_id = ?")
+                .bind(json::text(own)?)
+                .bind(sheet)
+                .bind(id)
+                .execute(&mut *work)
+                .await?;
+            sources.push(id);
+        }
+        work.commit().await?;
+        Ok(sources)
     }
 
     /// The columns of a sheet.

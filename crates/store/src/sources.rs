@@ -1,9 +1,11 @@
 //! Sources and what is known of them.
 
+use beryl_core::findings::Curves;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::Sequence;
 use beryl_core::reading::Reading;
+use beryl_core::sample::{MOST_SAMPLES, Sample};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
@@ -25,6 +27,54 @@ pub struct Source {
     pub knowledge: Knowledge,
     /// Whether there is a picture of it.
     pub has_thumbnail: bool,
+    /// How far it was scanned.
+    pub scan: ScanState,
+    /// Of the same file, which one it is: a file whose parts become outputs of their own stands in
+    /// several rows. 0 for the first.
+    pub copy: u32,
+}
+
+impl Source {
+    /// Its name for people, which tells several of one file apart.
+    #[must_use]
+    pub fn name(&self) -> String {
+        let name = self.path.name();
+        if self.copy == 0 { name } else { format!("{name} · part {}", self.copy + 1) }
+    }
+
+    /// The stem of the names of its outputs.
+    #[must_use]
+    pub fn stem(&self) -> String {
+        let stem = self.path.stem();
+        if self.copy == 0 { stem } else { format!("{stem}_part{}", self.copy + 1) }
+    }
+}
+
+/// How far a source was scanned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ScanState {
+    /// Not yet.
+    Waiting,
+    /// Evenly spread parts of it.
+    Parts,
+    /// All of it.
+    Whole,
+    /// It cannot be scanned.
+    Failed,
+}
+
+impl ScanState {
+    /// As it is kept and told.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Parts => "parts",
+            Self::Whole => "whole",
+            Self::Failed => "failed",
+        }
+    }
 }
 
 /// What is known of a source.
@@ -38,12 +88,16 @@ pub enum Knowledge {
     Unreadable(Problem),
 }
 
-pub(crate) const COLUMNS: &str =
-    "sources.id, sources.storage_id, sources.path, sources.sequence, sources.reading, sources.problem, sources.has_thumbnail";
+pub(crate) const COLUMNS: &str = "sources.id, sources.storage_id, sources.path, sources.sequence, sources.reading, sources.problem, sources.has_thumbnail, \
+     sources.scan, sources.samples, sources.copy";
 
 pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
     let path: String = row.try_get("path")?;
-    let reading: Option<Reading> = json::optional(row.try_get("reading")?)?;
+    let mut reading: Option<Reading> = json::optional(row.try_get("reading")?)?;
+    let samples: Option<Vec<Sample>> = json::optional(row.try_get("samples")?)?;
+    if let Some((reading, samples)) = reading.as_mut().zip(samples) {
+        reading.samples = samples;
+    }
     let problem: Option<Problem> = json::optional(row.try_get("problem")?)?;
     Ok(Source {
         id: row.try_get("id")?,
@@ -56,6 +110,8 @@ pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
             (None, None) => Knowledge::Unread,
         },
         has_thumbnail: row.try_get("has_thumbnail")?,
+        scan: json::value(&format!("\"{}\"", row.try_get::<&str, _>("scan")?))?,
+        copy: row.try_get("copy")?,
     })
 }
 
@@ -87,11 +143,12 @@ impl Database {
         .bind(sequence)
         .execute(&self.pool)
         .await?;
-        let id = sqlx::query_scalar("SELECT id FROM sources WHERE storage_id = ? AND path_key = UNHEX(SHA2(?, 256))")
-            .bind(storage)
-            .bind(&path)
-            .fetch_one(&self.pool)
-            .await?;
+        let id =
+            sqlx::query_scalar("SELECT id FROM sources WHERE storage_id = ? AND path_key = UNHEX(SHA2(?, 256)) AND copy = 0")
+                .bind(storage)
+                .bind(&path)
+                .fetch_one(&self.pool)
+                .await?;
         Ok(id)
     }
 
@@ -105,7 +162,75 @@ impl Database {
         Ok(rows.iter().map(source).collect::<Result<_, _>>()?)
     }
 
-    /// Keeps what was found out about a source.
+    /// The next source to be scanned: first those of which nothing is known, then, where `whole` ones
+    /// are wanted, those of which parts are known.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn next_to_scan(&self, whole: bool) -> Result<Option<Source>, StoreError> {
+        for scan in ["waiting", "parts"].iter().take(if whole { 2 } else { 1 }) {
+            let statement = format!("SELECT {COLUMNS} FROM sources WHERE state = 'read' AND scan = ? ORDER BY added, id LIMIT 1");
+            let row = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(*scan).fetch_optional(&self.pool).await?;
+            if let Some(row) = row {
+                return Ok(Some(source(&row)?));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Keeps what a scan found, with the curves behind it; of a scan that failed, only that it did.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn set_scan(&self, id: Uuid, state: ScanState, found: Option<(&Reading, &Curves)>) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        if let Some((reading, curves)) = found {
+            sqlx::query("UPDATE sources SET reading = ? WHERE id = ?")
+                .bind(json::text(reading)?)
+                .bind(id)
+                .execute(&mut *work)
+                .await?;
+            sqlx::query("REPLACE INTO source_curves (source_id, curves) VALUES (?, ?)")
+                .bind(id)
+                .bind(json::text(curves)?)
+                .execute(&mut *work)
+                .await?;
+        }
+        sqlx::query("UPDATE sources SET scan = ? WHERE id = ?").bind(state.word()).bind(id).execute(&mut *work).await?;
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// Keeps what proofs have shown of a source, beside what earlier ones did; of too many the newest.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn add_samples(&self, id: Uuid, new: &[Sample]) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        let row = sqlx::query("SELECT samples FROM sources WHERE id = ? FOR UPDATE").bind(id).fetch_optional(&mut *work).await?;
+        let Some(row) = row else { return Ok(()) };
+        let mut samples: Vec<Sample> = json::optional(row.try_get("samples")?)?.unwrap_or_default();
+        samples.extend_from_slice(new);
+        samples.drain(..samples.len().saturating_sub(MOST_SAMPLES));
+        sqlx::query("UPDATE sources SET samples = ? WHERE id = ?")
+            .bind(json::text(&samples)?)
+            .bind(id)
+            .execute(&mut *work)
+            .await?;
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// The curves of a source; nothing where it was not scanned.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn curves(&self, id: Uuid) -> Result<Option<Curves>, StoreError> {
+        let row = sqlx::query("SELECT curves FROM source_curves WHERE source_id = ?").bind(id).fetch_optional(&self.pool).await?;
+        Ok(row.map(|row| json::value(row.try_get("curves")?)).transpose()?)
+    }
+
+    /// Keeps what was found out about a source; what an earlier scan found is to be found anew.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
@@ -114,7 +239,7 @@ impl Database {
             Ok(reading) => ("read", Some(json::text(reading)?), None),
             Err(problem) => ("unreadable", None, Some(json::text(problem)?)),
         };
-        sqlx::query("UPDATE sources SET state = ?, reading = ?, problem = ?, has_thumbnail = ? WHERE id = ?")
+        sqlx::query("UPDATE sources SET state = ?, reading = ?, problem = ?, has_thumbnail = ?, scan = 'waiting', samples = NULL WHERE id = ?")
             .bind(state)
             .bind(reading)
             .bind(problem)

@@ -1,6 +1,7 @@
 //! The application on a free port, with a state folder of its own.
 
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use beryl_demo::{Clip, clips, make};
 use beryl_server::{Config, Server};
@@ -8,6 +9,9 @@ use beryl_store::private_server::PrivateServer;
 use serde_json::{Value, json};
 
 use crate::Outcome;
+
+/// How long an answer is waited for.
+const PATIENCE: Duration = Duration::from_secs(90);
 
 /// A running application; dropping it ends its database.
 pub struct Application {
@@ -86,6 +90,34 @@ impl Application {
             return Err(format!("{path}: {status}: {text}").into());
         }
         Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    /// Asks the API until its answer is as wanted, for a minute and a half at most.
+    ///
+    /// # Errors
+    /// Where it refuses, or the answer is another one all the time; the last one is told.
+    pub async fn wait_for(&self, path: &str, wanted: impl Fn(&Value) -> bool) -> Outcome<Value> {
+        let began = Instant::now();
+        loop {
+            let answer = self.call(reqwest::Method::GET, path, None).await?;
+            if wanted(&answer) {
+                return Ok(answer);
+            }
+            if began.elapsed() > PATIENCE {
+                return Err(format!("{path} did not become what is wanted: {answer}").into());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// The sheet once nothing in it changes by itself any more: all sources are scanned as a whole.
+    ///
+    /// # Errors
+    /// As for [`Self::wait_for`].
+    pub async fn settled_sheet(&self, id: &str) -> Outcome<Value> {
+        let is_known = |source: &Value| source["scan"] == "whole" || source["scan"] == "failed";
+        let all_known = |sheet: &Value| sheet["sources"].as_array().is_some_and(|sources| sources.iter().all(is_known));
+        self.wait_for(&format!("/api/sheets/{id}"), all_known).await
     }
 
     /// Adds a folder as a storage.

@@ -198,6 +198,8 @@ async fn a_dozen_tabs_follow_the_same_sheet() -> Outcome<()> {
 async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back() -> Outcome<()> {
     let application = Application::start().await?;
     let (browser, id) = open_sheet(&application, &["review-small", "web-720"]).await?;
+    // What is found in the source changes forecasts too; that shall be over.
+    application.settled_sheet(&id).await?;
     let before = cells(&application, &id).await?;
 
     // Another preset for one cell: its forecast is another one, and its corner is marked.

@@ -7,9 +7,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use beryl_core::findings::Curves;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Command, Event, FileRef, Job, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::protocol::{Answer, Command, Event, Job, PairFilm, Reference, RunNews, SourceRef, Still};
+use beryl_core::quality::Comparison;
 use beryl_core::reading::Reading;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader, Lines};
 use tokio::process::{Child, ChildStdout};
@@ -97,42 +98,118 @@ impl Engine {
     /// A [`Problem`] where the source cannot be read.
     pub async fn probe(&self, source: &SourceRef) -> Result<Reading, Problem> {
         let name = source.file.path.name();
-        let job = Job::Probe { source: source.clone() };
-        let found = self.short_job(&job, &name, |event| match event {
-            Event::Probed { reading } => Some(reading),
+        let mut running = self.start(&Job::Probe { source: source.clone() }).await?;
+        let found = running.answer("read", &name, |answer| match answer {
+            Answer::Probed { reading } => Some(Ok(*reading)),
+            _ => None,
+        });
+        in_time(&name, found).await
+    }
+
+    /// Decodes a source to find out what it is; `progress` is told the seconds of the source that were
+    /// looked at. Dropping the future ends the scan.
+    ///
+    /// # Errors
+    /// A [`Problem`] where the source cannot be read.
+    pub async fn scan(
+        &self,
+        source: &SourceRef,
+        quick: bool,
+        progress: impl Fn(f64) + Send,
+    ) -> Result<(Reading, Curves), Problem> {
+        let name = source.file.path.name();
+        let mut running = self.start(&Job::Scan { source: source.clone(), quick }).await?;
+        let found = running.answer("scanned", &name, |answer| match answer {
+            Answer::Scanning { position } => {
+                progress(position);
+                None
+            }
+            Answer::Scanned { reading, curves } => Some(Ok((*reading, *curves))),
             _ => None,
         });
         found.await
     }
 
-    /// Writes one picture of a source as JPEG.
+    /// Holds a file against what it was made from; `progress` is told the seconds of the file that were
+    /// looked at. Dropping the future ends the comparison.
+    ///
+    /// # Errors
+    /// A [`Problem`] where either cannot be read, or a film that is wanted cannot be written.
+    pub async fn compare(
+        &self,
+        reference: Reference,
+        file: SourceRef,
+        film: Option<PairFilm>,
+        progress: impl Fn(f64) + Send,
+    ) -> Result<Comparison, Problem> {
+        let name = file.file.path.name();
+        let mut running = self.start(&Job::Compare { reference: Box::new(reference), file, film }).await?;
+        let compared = running.answer("compared", &name, |answer| match answer {
+            Answer::Comparing { position } => {
+                progress(position);
+                None
+            }
+            Answer::Compared { comparison } => Some(Ok(*comparison)),
+            _ => None,
+        });
+        compared.await
+    }
+
+    /// Opens a source for single pictures. Dropping the result closes it.
+    ///
+    /// # Errors
+    /// A [`Problem`] where the engine cannot be started.
+    pub async fn stills(&self, source: &SourceRef) -> Result<OpenStills, Problem> {
+        let running = self.start(&Job::Stills { source: source.clone() }).await?;
+        Ok(OpenStills { name: source.file.path.name(), running })
+    }
+
+    /// Writes one picture of a source.
     ///
     /// # Errors
     /// A [`Problem`] where there is no such picture or it cannot be written.
-    pub async fn still(&self, source: &SourceRef, at: Rational, width: u32, output: &FileRef) -> Result<(), Problem> {
-        let job = Job::Still { source: source.clone(), at, width, output: output.clone() };
-        let name = source.file.path.name();
-        self.short_job(&job, &name, |event| matches!(event, Event::StillWritten).then_some(())).await
+    pub async fn still(&self, source: &SourceRef, still: Still) -> Result<(), Problem> {
+        self.stills(source).await?.write(still).await
+    }
+}
+
+/// What comes of a short conversation, or that it took too long.
+async fn in_time<T>(name: &str, conversation: impl Future<Output = Result<T, Problem>>) -> Result<T, Problem> {
+    timeout(SHORT_JOB, conversation).await.unwrap_or_else(|_| {
+        let what = format!("{name} could not be read");
+        Err(Problem::new(ProblemKind::EngineLost, what, "the engine took longer than a minute"))
+    })
+}
+
+/// A source that an engine keeps open for single pictures.
+#[derive(Debug)]
+pub struct OpenStills {
+    name: String,
+    running: RunningJob,
+}
+
+impl OpenStills {
+    /// Writes a picture. After an error that is no refusal of this picture alone, nothing more can be asked.
+    ///
+    /// # Errors
+    /// A [`Problem`] where there is no such picture or it cannot be written.
+    pub async fn write(&mut self, still: Still) -> Result<(), Problem> {
+        self.running.control().say(Command::Still(Box::new(still)));
+        let written = self.running.answer("read", &self.name, |answer| match answer {
+            Answer::StillWritten => Some(Ok(())),
+            Answer::StillRefused { problem } => Some(Err(problem)),
+            _ => None,
+        });
+        let outcome = in_time(&self.name, written).await;
+        // An answer that comes too late would be taken for that to the next question.
+        self.running.ended |= matches!(&outcome, Err(problem) if problem.kind == ProblemKind::EngineLost);
+        outcome
     }
 
-    async fn short_job<T>(&self, job: &Job, name: &str, answer: impl Fn(Event) -> Option<T>) -> Result<T, Problem> {
-        let mut running = self.start(job).await?;
-        let conversation = async {
-            while let Some(event) = running.next().await {
-                match event {
-                    Event::Failed { problem } => return Err(problem),
-                    other => {
-                        if let Some(answer) = answer(other) {
-                            return Ok(answer);
-                        }
-                    }
-                }
-            }
-            Err(Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine gave no answer"))
-        };
-        let too_long =
-            || Problem::new(ProblemKind::EngineLost, format!("{name} could not be read"), "the engine took longer than a minute");
-        timeout(SHORT_JOB, conversation).await.unwrap_or_else(|_| Err(too_long()))
+    /// Whether the engine is still there to be asked.
+    #[must_use]
+    pub const fn is_open(&self) -> bool {
+        !self.running.ended
     }
 }
 
@@ -158,10 +235,10 @@ impl JobControl {
 
     /// Says `command`; where the engine is gone already, nothing happens.
     pub fn say(&self, command: Command) {
-        match command {
+        match &command {
             Command::Pause => self.paused.store(true, Ordering::Relaxed),
             Command::Resume => self.paused.store(false, Ordering::Relaxed),
-            Command::CancelRun { .. } | Command::Cancel => {}
+            Command::CancelRun { .. } | Command::Cancel | Command::Still(_) => {}
         }
         let _gone_already = self.commands.send(command);
     }
@@ -206,27 +283,41 @@ impl RunningJob {
             let Ok(event) = serde_json::from_str::<Event>(&line) else { continue };
             match &event {
                 Event::Ended { .. } => self.ended = true,
-                Event::Progress { progress, .. } => {
+                Event::Run { news: RunNews::Progress { progress }, .. } => {
                     let seen = progress.frames.wrapping_add(progress.bytes).wrapping_add(u64::from(progress.pass));
                     if seen != self.last_seen {
                         self.last_seen = seen;
                         self.moved = Instant::now();
                     }
                 }
-                Event::Probed { .. }
-                | Event::StillWritten
-                | Event::Reading { .. }
-                | Event::Written { .. }
-                | Event::RunFailed { .. }
-                | Event::Failed { .. } => {
-                    self.moved = Instant::now();
-                }
+                Event::Answer(_) | Event::Run { .. } | Event::Failed { .. } => self.moved = Instant::now(),
             }
             if self.moved.elapsed() > STANDSTILL {
                 return Some(self.stuck().await);
             }
             return Some(event);
         }
+    }
+
+    /// Follows the job until `take` has what it waits for; `undone` is what did not come about otherwise.
+    async fn answer<T>(
+        &mut self,
+        undone: &str,
+        name: &str,
+        mut take: impl FnMut(Answer) -> Option<Result<T, Problem>>,
+    ) -> Result<T, Problem> {
+        while let Some(event) = self.next().await {
+            match event {
+                Event::Answer(answer) => {
+                    if let Some(outcome) = take(answer) {
+                        return outcome;
+                    }
+                }
+                Event::Failed { problem } => return Err(problem),
+                Event::Run { .. } | Event::Ended { .. } => {}
+            }
+        }
+        Err(Problem::new(ProblemKind::EngineLost, format!("{name} could not be {undone}"), "the engine gave no answer"))
     }
 
     async fn stuck(&mut self) -> Event {

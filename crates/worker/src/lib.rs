@@ -5,5 +5,5 @@
 mod engine;
 mod publish;
 
-pub use engine::{Engine, JobControl, RunningJob};
+pub use engine::{Engine, JobControl, OpenStills, RunningJob};
 pub use publish::{Placed, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};

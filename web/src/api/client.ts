@@ -23,6 +23,16 @@ export type Block = Queue["blocks"][number];
 export type Viewing = Schemas["Viewing"];
 export type Upload = Schemas["UploadView"];
 export type Reading = Schemas["Reading"];
+export type Bench = Schemas["BenchView"];
+export type BenchSuggestion = Schemas["BenchSuggestion"];
+export type Aid = Schemas["AidView"];
+export type Comparison = Schemas["Comparison"];
+export type CellProofs = Schemas["CellProofs"];
+export type Proof = Schemas["ProofView"];
+export type Crop = Schemas["Crop"];
+export type Curves = Schemas["Curves"];
+export type Evidence = Schemas["Evidence"];
+export type ShownField = Schemas["ShownField"];
 export type WatchFolder = Schemas["WatchFolderView"];
 export type WatchStage = Schemas["WatchStage"];
 export type WatchState = Schemas["WatchState"];
@@ -49,7 +59,10 @@ function isProblem(value: unknown): value is Problem {
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   const init: RequestInit = { method };
-  if (body !== undefined) {
+  if (body instanceof Blob) {
+    init.body = body;
+    init.headers = { "content-type": "application/octet-stream" };
+  } else if (body !== undefined) {
     init.body = JSON.stringify(body);
     init.headers = { "content-type": "application/json" };
   }
@@ -93,6 +106,16 @@ export interface NewDeliverable {
   clash: Deliverable["clash"];
 }
 
+/** What is to be proved: moments and seconds as exact fractions; each variant's settings a merge patch. */
+export interface NewProofs extends CellKey {
+  sheet: string;
+  moments: string[];
+  seconds: string;
+  /** One proof of many short stretches instead, which foretells the size. */
+  size?: boolean;
+  variants: { label: string; overrides: unknown }[];
+}
+
 export const api = {
   sheets: () => call<SheetItem[]>("GET", "/api/sheets"),
   sheet: (id: string) => call<Sheet>("GET", `/api/sheets/${id}`),
@@ -114,6 +137,18 @@ export const api = {
   viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
+  bench: (sheet: string, source: string) => call<Bench>("GET", `/api/sheets/${sheet}/sources/${source}`),
+  setRows: (sheet: string, sources: string[], overrides: unknown, keep = false) => call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
+  split: (sheet: string, source: string, parts: unknown) => call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
+  crop: (source: string, rule: unknown) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
+  aids: () => call<Aid[]>("GET", "/api/aids"),
+  removeAid: (id: string) => call<undefined>("DELETE", `/api/aids/${id}`),
+  addAid: (kind: Aid["kind"], name: string, file: Blob) => call<Aid>("POST", `/api/aids?kind=${kind}&name=${encodeURIComponent(name)}`, file),
+  proofs: (cell: CellKey) => call<CellProofs>("GET", `/api/outputs/${cell.source}/${cell.deliverable}/proofs`),
+  prove: (wish: NewProofs) => call<string[]>("POST", "/api/proofs", wish),
+  removeProof: (id: string) => call<undefined>("DELETE", `/api/proofs/${id}`),
+  proofCurve: (id: string) => call<Comparison>("GET", `/api/proofs/${id}/curve`),
+  curves: (source: string) => call<Curves>("GET", `/api/sources/${source}/curves`),
   queue: () => call<Queue>("GET", "/api/queue"),
   watchFolders: () => call<WatchFolder[]>("GET", "/api/watch"),
   addWatchFolder: (folder: NewWatchFolder) => call<WatchFolder>("POST", "/api/watch", folder),

@@ -10,7 +10,12 @@ export const keys = {
   watchFiles: (id: string, state: string) => ["watch", id, state] as const,
   presets: ["presets"] as const,
   storages: ["storages"] as const,
+  aids: ["aids"] as const,
   viewing: (id: string) => ["viewing", id] as const,
+  bench: (sheet: string, source: string) => ["bench", sheet, source] as const,
+  proofs: (source: string, deliverable: string) => ["proofs", source, deliverable] as const,
+  proofCurve: (id: string) => ["proof", id] as const,
+  curves: (source: string) => ["curves", source] as const,
   output: (source: string, deliverable: string) => ["output", source, deliverable] as const,
 };
 
@@ -28,10 +33,10 @@ function withProgress(sheet: Sheet, id: string, progress: Progress): Sheet {
   return { ...sheet, cells };
 }
 
-/** The sheet with one source as it is now; the row keeps the folder under which it stands here. */
+/** The sheet with one source as it is now; the row keeps what it has from its place here. */
 function withSource(sheet: Sheet, source: SourceRow): Sheet {
   if (!sheet.sources.some((row) => row.id === source.id)) return sheet;
-  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder } : row)) };
+  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder, taken: row.taken ?? null } : row)) };
 }
 
 /** The queue with one run changed. */
@@ -72,6 +77,7 @@ function applied(sheet: Sheet, change: Change): Sheet {
     case "sheet":
     case "watch":
     case "viewing":
+    case "proof":
     case "gap":
       return sheet;
   }
@@ -111,6 +117,8 @@ function take(client: QueryClient, event: StreamEvent): void {
       for (const [queryKey, sheet] of client.getQueriesData<Sheet>({ queryKey: ["sheet"] })) {
         if (sheet?.sources.some((row) => row.id === source.id)) later.again(client, queryKey as string[]);
       }
+      void client.invalidateQueries({ queryKey: ["bench"], predicate: (query) => query.queryKey[2] === source.id });
+      void client.invalidateQueries({ queryKey: keys.curves(source.id) });
       return;
     }
     case "viewing":
@@ -119,6 +127,12 @@ function take(client: QueryClient, event: StreamEvent): void {
     case "sheet":
       void client.invalidateQueries({ queryKey: keys.sheet(change.id) });
       void client.invalidateQueries({ queryKey: keys.sheets });
+      void client.invalidateQueries({ queryKey: ["bench", change.id] });
+      void client.invalidateQueries({ queryKey: ["proofs"] });
+      return;
+    case "proof":
+      later.again(client, keys.proofs(change.source, change.deliverable));
+      void client.invalidateQueries({ queryKey: keys.output(change.source, change.deliverable) });
       return;
     case "watch":
       later.again(client, keys.watch);

@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/aids": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tables and pictures. */
+        get: operations["aids"];
+        put?: never;
+        /** Keeps a table or a picture; one of the same name is replaced. What is not one is refused. */
+        post: operations["add_aid"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/aids/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a table or a picture. What calls it by name cannot be made any more until there is another. */
+        delete: operations["remove_aid"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deliverables/{id}": {
         parameters: {
             query?: never;
@@ -60,6 +95,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/outputs/{source}/{deliverable}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The proofs of a cell. */
+        get: operations["proofs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preset-schema.json": {
         parameters: {
             query?: never;
@@ -107,6 +159,91 @@ export interface paths {
         post?: never;
         /** Removes a preset of the house; columns made from it keep their copy. */
         delete: operations["remove_preset"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proves an output at some moments, as it is or in several variants. An event tells how far they are. */
+        post: operations["prove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a proof and its files. What it has shown of the source's weight is kept. */
+        delete: operations["remove_proof"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{id}/curve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How near a proof comes to its source, frame by frame. */
+        get: operations["curve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{id}/film": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The film of a proof: the source in its upper half, the proof in its lower, frame for frame. */
+        get: operations["film"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{id}/still": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One frame of a proof, or what the source shows at that moment, without loss (PNG), in square pixels. */
+        get: operations["still"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -320,6 +457,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/{id}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets the editor's own settings for all outputs of some sources; single outputs may have others above them. */
+        post: operations["set_rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/{id}/run": {
         parameters: {
             query?: never;
@@ -355,6 +509,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/{id}/sources/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about one source of a sheet. */
+        get: operations["bench"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/{id}/sources/{source}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets each part of a source become outputs of its own: the source stands in a row for each. */
+        post: operations["split"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{id}/crop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a crop rule comes to for a source: the part that is kept, and what that costs. */
+        post: operations["crop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{id}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The curves behind the findings of a source; empty where it was not scanned. */
+        get: operations["curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sources/{id}/media": {
         parameters: {
             query?: never;
@@ -364,6 +586,23 @@ export interface paths {
         };
         /** A source as it is. */
         get: operations["source_media"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{id}/still": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The frame of a source that is shown at a moment, from the source itself. */
+        get: operations["still"];
         put?: never;
         post?: never;
         delete?: never;
@@ -650,6 +889,106 @@ export interface components {
             /** @description How many were found, those that stood there already among them. */
             found: number;
         };
+        /** @description Brightness, contrast, gamma and saturation, in hundredths. */
+        Adjustment: {
+            /**
+             * Format: int32
+             * @description Added to luma: -100 to 100 hundredths of the way from black to white; 0 changes nothing.
+             * @default 0
+             */
+            brightness: number;
+            /**
+             * Format: int32
+             * @description Spread around middle grey: 0 to 400 percent; 100 changes nothing.
+             * @default 100
+             */
+            contrast: number;
+            /**
+             * Format: int32
+             * @description Lifts the middle tones: 10 to 500 percent; 100 changes nothing.
+             * @default 100
+             */
+            gamma: number;
+            /**
+             * Format: int32
+             * @description Strength of colour: 0 to 400 percent; 100 changes nothing.
+             * @default 100
+             */
+            saturation: number;
+        };
+        /** @description A look-up table or a picture. */
+        AidView: {
+            /** @description What is known of it: the points of a table, the size of a picture. */
+            detail: string;
+            /**
+             * Format: uuid
+             * @description Nothing for what ships with the program.
+             */
+            id?: string | null;
+            kind: components["schemas"]["AidWord"];
+            name: string;
+        };
+        /**
+         * @description What it is.
+         * @enum {string}
+         */
+        AidWord: "lut" | "picture";
+        /** @description What is known of bars. */
+        BarsFinding: {
+            /** @description The part of the frame that ever shows picture. */
+            active: components["schemas"]["Rectangle"];
+            /** @description Its shape as seen, named where it has a name. */
+            aspect: string;
+            /** @description Bars of each part of the source where they change, from when they hold (in seconds). */
+            changes: [
+                string,
+                {
+                    /**
+                     * Format: int32
+                     * @description Lines.
+                     */
+                    bottom: number;
+                    /**
+                     * Format: int32
+                     * @description Columns.
+                     */
+                    left: number;
+                    /**
+                     * Format: int32
+                     * @description Columns.
+                     */
+                    right: number;
+                    /**
+                     * Format: int32
+                     * @description Lines.
+                     */
+                    top: number;
+                }
+            ][];
+            /** @description What stands behind it. */
+            evidence: components["schemas"]["Evidence"];
+            /** @description The verdict. */
+            verdict: components["schemas"]["BarsVerdict"];
+            /** @description In a sentence. */
+            words: string;
+        };
+        /**
+         * @description What bars there are.
+         * @enum {string}
+         */
+        BarsVerdict: "unknown" | "none" | "letterbox" | "pillarbox" | "both" | "changing";
+        /** @description A mending that follows from findings, and whether it is taken. */
+        BenchSuggestion: components["schemas"]["Suggestion"] & {
+            taken: boolean;
+        };
+        /** @description Everything about one source of a sheet. */
+        BenchView: {
+            /** @description The editor's own settings for all of its outputs, a merge patch on each preset. */
+            overrides?: Record<string, never> | null;
+            reading?: components["schemas"]["Reading"] | null;
+            source: components["schemas"]["SourceRow"];
+            suggestions: components["schemas"]["BenchSuggestion"][];
+        };
         /**
          * Format: int64
          * @description A rate of data in bits a second.
@@ -671,6 +1010,70 @@ export interface components {
              * @description Seconds from now; 0 for what is at work.
              */
             start: number;
+        };
+        /** @description Text in the picture. Nothing is written unless one of the three is wanted. */
+        BurnIn: {
+            /**
+             * @description Whether it stands above; below otherwise.
+             * @default false
+             */
+            above: boolean;
+            /**
+             * @description The number of the source's frame, from 1.
+             * @default false
+             */
+            frame: boolean;
+            /**
+             * Format: int32
+             * @description Its height in percent of the output's, 2 to 20.
+             * @default 5
+             */
+            height: number;
+            /**
+             * @description The source's name.
+             * @default false
+             */
+            name: boolean;
+            /**
+             * @description The source's timecode, counted from 00:00:00:00 where it has none.
+             * @default false
+             */
+            timecode: boolean;
+        };
+        /** @description Text in the picture, which goes by the source's time. */
+        BurnText: {
+            /** @description Whether it stands above. */
+            above: boolean;
+            /** @description Whether the number of the frame is written. */
+            frame: boolean;
+            /**
+             * Format: int32
+             * @description Lines of the picture that a line of text takes.
+             */
+            height: number;
+            /** @description Whether the file's name is written. */
+            name: boolean;
+            /** @description The parts of the source that are taken, in seconds from its first frame; all where there are none. */
+            parts: components["schemas"]["Span"][];
+            /** @description Frames of the source a second. */
+            rate: components["schemas"]["Rational"];
+            /** @description By what factor it plays faster. */
+            speed: components["schemas"]["Rational"];
+            /** @description The timecode of the source's first frame, where timecode is written. */
+            timecode?: string | null;
+        };
+        /** @description Subtitles that become part of the picture. */
+        BurntSubtitles: {
+            /** @enum {string} */
+            rule: "never";
+        } | {
+            /** @enum {string} */
+            rule: "first";
+        } | {
+            /** @description ISO 639 code, such as `eng`. */
+            language: string;
+            /** @enum {string} */
+            rule: "language";
         };
         /**
          * Format: int64
@@ -730,6 +1133,16 @@ export interface components {
             /** Format: uuid */
             source: string;
         };
+        /** @description The proofs of a cell, and where others would be worth most. */
+        CellProofs: {
+            /** @description Whether the output has a picture. */
+            has_picture: boolean;
+            moments: components["schemas"]["Moment"][];
+            /** @description The newest first. */
+            proofs: components["schemas"]["ProofView"][];
+            /** @description Why the output cannot be made. */
+            refusal?: string | null;
+        };
         /** @description The last run of a cell. */
         CellRun: {
             /** Format: date-time */
@@ -753,7 +1166,7 @@ export interface components {
          * @description How far a forecast can be trusted.
          * @enum {string}
          */
-        Certainty: "rated" | "modelled" | "unknown";
+        Certainty: "rated" | "sampled" | "modelled" | "unknown";
         /** @description Something that pages show has changed. */
         Change: {
             /** @enum {string} */
@@ -840,9 +1253,27 @@ export interface components {
             /** @enum {string} */
             kind: "viewing";
         } | {
+            /**
+             * Format: uuid
+             * @description The column.
+             */
+            deliverable: string;
+            /** @enum {string} */
+            kind: "proof";
+            /**
+             * Format: uuid
+             * @description The row.
+             */
+            source: string;
+        } | {
             /** @enum {string} */
             kind: "gap";
         };
+        /**
+         * @description How the first two channels of a stream belong together.
+         * @enum {string}
+         */
+        ChannelRelation: "single" | "stereo" | "dual_mono" | "out_of_phase" | "only_first" | "only_second";
         /**
          * @description The channels of the sound.
          * @enum {string}
@@ -884,6 +1315,19 @@ export interface components {
          * @enum {string}
          */
         ClashRule: "number" | "skip" | "replace";
+        /** @description What is cleaned. All of it costs detail and time, and is off unless asked for. */
+        Cleaning: {
+            /**
+             * @description Borders of coding blocks.
+             * @default off
+             */
+            deblock: components["schemas"]["Deblocking"];
+            /**
+             * @description Noise.
+             * @default off
+             */
+            denoise: components["schemas"]["Denoising"];
+        };
         /** @description Colour tags with the names of ITU-T H.273 as the library writes them; `None` where not declared. */
         Colour: {
             /** @description Where chroma samples sit, such as `left`. */
@@ -896,6 +1340,74 @@ export interface components {
             range?: string | null;
             /** @description Transfer characteristics, such as `smpte2084`. */
             transfer?: string | null;
+        };
+        /** @description Whether there is colour in the picture. */
+        ColourContent: {
+            /** @enum {string} */
+            is: "unknown";
+        } | {
+            /** @enum {string} */
+            is: "colour";
+        } | {
+            /** @enum {string} */
+            is: "grey";
+        } | {
+            /**
+             * Format: int32
+             * @description Mean of Cb, 128 for none.
+             */
+            cb: number;
+            /**
+             * Format: int32
+             * @description Mean of Cr, 128 for none.
+             */
+            cr: number;
+            /** @enum {string} */
+            is: "grey_with_cast";
+        };
+        /** @description What becomes of colour. */
+        ColourSettings: {
+            /**
+             * @description What becomes of pictures with a high dynamic range.
+             * @default keep
+             */
+            dynamic_range: components["schemas"]["DynamicRangeRule"];
+            /**
+             * @description A look-up table (`.cube`) by its name; what comes out of it is Rec. 709.
+             * @default null
+             */
+            lut: string | null;
+            /**
+             * @description The range of the codes.
+             * @default limited
+             */
+            range: components["schemas"]["RangeRule"];
+            /**
+             * @description The colour space.
+             * @default same
+             */
+            space: components["schemas"]["ColourSpaceRule"];
+        };
+        /** @description A colour space with its range, in the libraries' words. */
+        ColourSpace: {
+            /** @description Whether the codes use the full range. */
+            full_range: boolean;
+            /** @description Matrix. */
+            matrix: string;
+            /** @description Primaries. */
+            primaries: string;
+            /** @description Transfer. */
+            transfer: string;
+        };
+        /**
+         * @description The colour space: primaries, transfer and matrix.
+         * @enum {string}
+         */
+        ColourSpaceRule: "same" | "rec709" | "rec601_625" | "rec601_525";
+        /** @description How near a file comes, frame by frame and as a whole. */
+        Comparison: components["schemas"]["Quality"] & {
+            /** @description Each frame. */
+            frames: components["schemas"]["FrameQuality"][];
         };
         /**
          * @description File formats that can be written.
@@ -919,6 +1431,127 @@ export interface components {
             /** @enum {string} */
             kind: "data";
         };
+        /**
+         * @description A corner of the picture, or its middle.
+         * @enum {string}
+         */
+        Corner: "top_left" | "top_right" | "bottom_left" | "bottom_right" | "middle";
+        /** @description What a crop rule comes to for one source. */
+        Crop: {
+            /**
+             * Format: int32
+             * @description The share of what is kept that is bar, in ten-thousandths.
+             */
+            bars_kept: number;
+            /** @description Why. */
+            because: string;
+            /**
+             * Format: int32
+             * @description Lines of it.
+             */
+            height: number;
+            /** @description What is kept of it. */
+            part: components["schemas"]["Rectangle"];
+            /**
+             * Format: int32
+             * @description The share of the picture (bars left out) that goes, in ten-thousandths.
+             */
+            picture_lost: number;
+            /** @description What is done: “cut to 1920×804”. */
+            what: string;
+            /**
+             * Format: int32
+             * @description Columns of the picture as it is seen, before anything is cut.
+             */
+            width: number;
+        };
+        /** @description What is cut off. */
+        CropRule: {
+            /** @enum {string} */
+            rule: "never";
+        } | {
+            /** @enum {string} */
+            rule: "bars";
+        } | {
+            /** @enum {string} */
+            rule: "shape";
+            /** @description Width over height as seen, such as 16/9. */
+            shape: components["schemas"]["Rational"];
+        } | {
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            bottom: number;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            left: number;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            right: number;
+            /** @enum {string} */
+            rule: "by_hand";
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            top: number;
+        };
+        /** @description A crop rule to try. */
+        CropWish: {
+            rule: components["schemas"]["CropRule"];
+        };
+        /** @description Measurements over time, for the lanes below a picture. Times are milliseconds from the first frame. */
+        Curves: {
+            /** @description Bars at moments spread evenly. */
+            bars: [
+                number,
+                {
+                    /**
+                     * Format: int32
+                     * @description Lines.
+                     */
+                    bottom: number;
+                    /**
+                     * Format: int32
+                     * @description Columns.
+                     */
+                    left: number;
+                    /**
+                     * Format: int32
+                     * @description Columns.
+                     */
+                    right: number;
+                    /**
+                     * Format: int32
+                     * @description Lines.
+                     */
+                    top: number;
+                }
+            ][];
+            /** @description The share of each frame that shows combing, 0 to 255. */
+            combing: number[];
+            /** @description When each frame is shown. */
+            frames: number[];
+            /** @description Of each sound stream, ten times a second: the moment, and momentary loudness in LUFS, -70 and below as -70. */
+            loudness: [
+                number,
+                number
+            ][][];
+            /** @description Mean luma of each frame, in code values of 8 bit. */
+            luma: number[];
+            /** @description By how much each frame differs from the one before, in quarters of code values of 8 bit. */
+            motion: number[];
+        };
+        /**
+         * @description Smoothing the borders of coding blocks.
+         * @enum {string}
+         */
+        Deblocking: "off" | "flat_parts" | "whole_picture";
         /** @description One setting in words, with its reason. */
         Decision: {
             /** @description Why: “the header declares fields, top field first”. */
@@ -929,6 +1562,39 @@ export interface components {
             subject: components["schemas"]["Subject"];
             /** @description What is done: “deinterlaced, one frame for each frame”. */
             what: string;
+        };
+        /**
+         * @description How much work deinterlacing is worth.
+         * @enum {string}
+         */
+        DeinterlaceDegree: "proxy" | "delivery";
+        /**
+         * @description How many frames come of one interlaced frame.
+         * @enum {string}
+         */
+        DeinterlacePer: "frame" | "field";
+        /**
+         * @description Which frames are deinterlaced.
+         * @enum {string}
+         */
+        DeinterlacedFrames: "combed" | "all";
+        /** @description How interlaced frames become whole ones. */
+        Deinterlacing: {
+            /**
+             * @description How much work each is worth.
+             * @default delivery
+             */
+            degree: components["schemas"]["DeinterlaceDegree"];
+            /**
+             * @description Which frames.
+             * @default combed
+             */
+            frames: components["schemas"]["DeinterlacedFrames"];
+            /**
+             * @description How many come out.
+             * @default frame
+             */
+            per: components["schemas"]["DeinterlacePer"];
         };
         /** @description A column of a sheet. */
         DeliverableColumn: {
@@ -949,6 +1615,16 @@ export interface components {
              */
             storage?: string | null;
         };
+        /**
+         * @description Taking noise out.
+         * @enum {string}
+         */
+        Denoising: "off" | "camera" | "tape" | "night";
+        /**
+         * @description What becomes of pictures with a high dynamic range (PQ and HLG, ITU-R BT.2100).
+         * @enum {string}
+         */
+        DynamicRangeRule: "keep" | "standard";
         /**
          * @description How much work the encoder does for each bit.
          * @enum {string}
@@ -981,20 +1657,108 @@ export interface components {
              */
             seq: number;
         };
+        /** @description What stands behind a verdict. */
+        Evidence: {
+            /** @description How sure the verdict is. */
+            confidence: components["schemas"]["Percent"];
+            /** @description The figures, each a short phrase such as “1 312 of 1 440 frames follow the cadence”. */
+            figures: string[];
+            /** @description The moments that show it best. */
+            moments: components["schemas"]["Moment"][];
+        };
+        /** @description How much of a source was looked at. */
+        Extent: {
+            /** @enum {string} */
+            of: "whole";
+        } | {
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            count: number;
+            /** @enum {string} */
+            of: "windows";
+            /** @description Seconds of each. */
+            seconds: components["schemas"]["Rational"];
+        };
         /**
          * @description The order of fields as a header declares it.
          * @enum {string}
          */
         FieldOrder: "unknown" | "progressive" | "top_first" | "bottom_first";
+        /** @description What is known of the fields of a source. */
+        FieldsFinding: {
+            /** @description Moments at which a cadence breaks, in seconds. */
+            breaks: components["schemas"]["Rational"][];
+            /** @description What stands behind it. */
+            evidence: components["schemas"]["Evidence"];
+            /** @description Whether the header says the same. */
+            header: components["schemas"]["HeaderTruth"];
+            /** @description The parts of the source, one after the other without a gap. */
+            stretches: components["schemas"]["Stretch"][];
+            /** @description The verdict. */
+            verdict: components["schemas"]["FieldsVerdict"];
+            /** @description In a sentence. */
+            words: string;
+        };
         /**
          * @description What becomes of interlaced material.
          * @enum {string}
          */
         FieldsRule: "keep" | "when_needed" | "always";
+        /** @description How the frames of a source came to be. */
+        FieldsVerdict: {
+            /** @enum {string} */
+            is: "unknown";
+        } | {
+            /** @enum {string} */
+            is: "progressive";
+        } | {
+            /** @description Which field comes first. */
+            first: components["schemas"]["FieldOrder"];
+            /** @enum {string} */
+            is: "interlaced";
+        } | {
+            /** @description Which field comes first. */
+            first: components["schemas"]["FieldOrder"];
+            /** @enum {string} */
+            is: "telecine";
+            /** @description How. */
+            pulldown: components["schemas"]["Pulldown"];
+        } | {
+            /** @enum {string} */
+            is: "soft_telecine";
+        } | {
+            /** @enum {string} */
+            is: "mixed";
+        };
+        /**
+         * @description The times of film frames that were brought back.
+         * @enum {string}
+         */
+        FilmTiming: "grid" | "own";
+        /** @description What decoding a source showed. */
+        Findings: {
+            bars?: components["schemas"]["BarsFinding"] | null;
+            /** @description How much of the source was looked at. */
+            extent: components["schemas"]["Extent"];
+            fields?: components["schemas"]["FieldsFinding"] | null;
+            look?: components["schemas"]["LookFinding"] | null;
+            rate?: components["schemas"]["RateFinding"] | null;
+            /** @description Each sound stream. */
+            sounds: components["schemas"]["SoundFinding"][];
+            /** @description Moments at which a proof is worth most. */
+            telling: components["schemas"]["Moment"][];
+        };
         /** @description The weight of an output before it is made. */
         Forecast: {
             /** @description How far it can be trusted. */
             certainty: components["schemas"]["Certainty"];
+            /**
+             * Format: int64
+             * @description Milliseconds of processor time that it will take, where proofs have shown it.
+             */
+            cpu_milliseconds?: number | null;
             /** @description What the container adds. */
             overhead: components["schemas"]["ByteSize"];
             /** @description The picture's part. */
@@ -1003,6 +1767,24 @@ export interface components {
             size: components["schemas"]["ByteSize"];
             /** @description The sound's part. */
             sound: components["schemas"]["ByteSize"];
+        };
+        /** @description How near one frame comes. */
+        FrameQuality: {
+            /**
+             * Format: int64
+             * @description Milliseconds from the first frame.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Decibels, at most 100.
+             */
+            psnr: number;
+            /**
+             * Format: double
+             * @description Structural similarity, at most 1.
+             */
+            ssim: number;
         };
         /** @description The frame rate of an output. */
         FrameRatePlan: {
@@ -1024,6 +1806,8 @@ export interface components {
             /** @enum {string} */
             rule: "keep_variable";
         } | {
+            /** @description How frames of another rate are brought to it. */
+            by?: components["schemas"]["RateConversion"];
             /** @description Frames a second. */
             rate: components["schemas"]["Rational"];
             /** @enum {string} */
@@ -1034,6 +1818,11 @@ export interface components {
             /** @enum {string} */
             rule: "at_most";
         };
+        /**
+         * @description Which frames a deinterlacer works on.
+         * @enum {string}
+         */
+        FramesMeant: "all" | "combed" | "marked";
         /** @description HDR metadata: mastering display (SMPTE ST 2086) and content light level (CTA-861.3). */
         Hdr: {
             /** @description Maximum content light level and maximum frame-average light level, cd/m². */
@@ -1043,6 +1832,11 @@ export interface components {
             /** @description Red x, y, green x, y, blue x, y, white x, y, as fractions. */
             primaries?: components["schemas"]["Rational"][] | null;
         };
+        /**
+         * @description What the header's word is worth.
+         * @enum {string}
+         */
+        HeaderTruth: "silent" | "true" | "fields_declared_frames_found" | "frames_declared_fields_found" | "wrong_order";
         /** @description What lies in a watch folder and was neither taken up nor left before. */
         Inside: {
             /**
@@ -1058,6 +1852,62 @@ export interface components {
          * @example 4.1
          */
         Level: string;
+        /** @description What is known of the look of the picture. */
+        LookFinding: {
+            /** @description Black stretches of half a second or more. */
+            black: components["schemas"]["Span"][];
+            /** @description How much more uneven the picture is at the borders of 8 by 8 blocks, in percent. */
+            blockiness: components["schemas"]["Percent"];
+            /** @description Whether there is colour. */
+            colour: components["schemas"]["ColourContent"];
+            /** @description What stands behind it. */
+            evidence: components["schemas"]["Evidence"];
+            /** @description Stretches of a second or more in which nothing moves at all. */
+            frozen: components["schemas"]["Span"][];
+            /**
+             * Format: int32
+             * @description The share of all pixels beyond the levels that EBU R 103 allows, in ten-thousandths.
+             */
+            illegal: number;
+            /**
+             * Format: int32
+             * @description Standard deviation of noise in tenths of an 8-bit code value; nothing where no part is flat.
+             */
+            noise_tenths?: number | null;
+            /** @description Whether the declared range is true. */
+            range: components["schemas"]["RangeVerdict"];
+            /** @description Each point in a sentence. */
+            words: string[];
+        };
+        /** @description What came out. */
+        MadeView: components["schemas"]["Quality"] & {
+            /** Format: double */
+            cpu_seconds: number;
+            frame_rate: components["schemas"]["Rational"];
+            frames: number;
+            /** Format: int32 */
+            height: number;
+            pixel_aspect: components["schemas"]["Rational"];
+            rate: components["schemas"]["BitRate"];
+            size: components["schemas"]["ByteSize"];
+            /**
+             * Format: int32
+             * @description Columns and lines of its picture, and the width of a pixel over its height.
+             */
+            width: number;
+        };
+        /**
+         * @description The rate of sources that are partly film and partly video.
+         * @enum {string}
+         */
+        MixtureRule: "video_rate" | "film_rate" | "variable";
+        /** @description A moment that shows something. */
+        Moment: {
+            /** @description Seconds from the first frame. */
+            at: components["schemas"]["Rational"];
+            /** @description What is to be seen there. */
+            shows: string;
+        };
         /** @description A new place in the order. */
         Move: {
             /**
@@ -1140,6 +1990,34 @@ export interface components {
             run?: components["schemas"]["RunView"] | null;
             source?: components["schemas"]["Reading"] | null;
         };
+        /** @description What is laid over the picture. */
+        Overlays: {
+            /**
+             * @description Text: timecode, name, frame number.
+             * @default {
+             *       "above": false,
+             *       "frame": false,
+             *       "height": 5,
+             *       "name": false,
+             *       "timecode": false
+             *     }
+             */
+            burn_in: components["schemas"]["BurnIn"];
+            /**
+             * @description Subtitles of the source that become part of the picture.
+             * @default {
+             *       "rule": "never"
+             *     }
+             */
+            subtitles: components["schemas"]["BurntSubtitles"];
+            /** @default null */
+            watermark: components["schemas"]["Watermark"] | null;
+        };
+        /**
+         * Format: int32
+         * @description How sure a verdict is.
+         */
+        Percent: number;
         /** @description The facts of a picture stream. */
         Picture: {
             /** @description What the numbers of the picture mean. */
@@ -1186,7 +2064,7 @@ export interface components {
          * @description Picture codecs that can be written.
          * @enum {string}
          */
-        PictureCodec: "h264" | "hevc" | "prores" | "mpeg2";
+        PictureCodec: "h264" | "hevc" | "prores" | "mpeg2" | "ffv1";
         /** @description Exact settings of the picture. */
         PicturePlan: {
             /** @description The codec. */
@@ -1240,17 +2118,33 @@ export interface components {
         };
         /** @description The picture's settings. */
         PictureSettings: {
+            /** @description Brightness, contrast, gamma and saturation. */
+            adjustment?: components["schemas"]["Adjustment"];
+            /** @description What is cleaned. */
+            cleaning?: components["schemas"]["Cleaning"];
             /** @description The codec. */
             codec: components["schemas"]["PictureCodec"];
+            /** @description Colour space, range, look-up table. */
+            colour?: components["schemas"]["ColourSettings"];
+            /** @description What is cut off. */
+            crop?: components["schemas"]["CropRule"];
+            /** @description How it is deinterlaced, where it is. */
+            deinterlacing?: components["schemas"]["Deinterlacing"];
             /** @description How hard the encoder works. */
             effort?: components["schemas"]["Effort"];
             /** @description What becomes of interlaced material. */
             fields?: components["schemas"]["FieldsRule"];
             /** @description The frame rate. */
             frame_rate?: components["schemas"]["FrameRateRule"];
+            /** @description Whether all colour is taken out: casts and coloured scratches vanish, the bits go to the picture. */
+            greyscale?: boolean;
             /** @description Seconds from one key frame to the next at most; nothing to do with intra-frame codecs. */
             key_interval?: components["schemas"]["Rational"];
             level?: components["schemas"]["Level"] | null;
+            /** @description The rate of sources that are partly film and partly video. */
+            mixture?: components["schemas"]["MixtureRule"];
+            /** @description What is laid over the picture. */
+            overlays?: components["schemas"]["Overlays"];
             /** @description What becomes of pixels that are not square. */
             pixel_aspect?: components["schemas"]["PixelAspectRule"];
             profile?: components["schemas"]["Profile"] | null;
@@ -1258,12 +2152,16 @@ export interface components {
             rate: components["schemas"]["RateControl"];
             /** @description The size. */
             size?: components["schemas"]["SizeRule"];
+            /** @description How fast it plays. */
+            speed?: components["schemas"]["SpeedRule"];
+            /** @description What becomes of film that was spread over fields. */
+            telecine?: components["schemas"]["TelecineRule"];
         };
-        /**
-         * @description What becomes of pixels that are not square.
-         * @enum {string}
-         */
-        PixelAspectRule: "square" | "keep";
+        /** @description What becomes of pixels that are not square. */
+        PixelAspectRule: "square" | "keep" | {
+            /** @description Pixels get this shape, width over height: for headers that are wrong. The picture is not stretched. */
+            set: components["schemas"]["Rational"];
+        };
         /** @description The exact settings of one output. */
         Plan: {
             /** @description Chapters to write. */
@@ -1275,6 +2173,8 @@ export interface components {
             duration?: components["schemas"]["Rational"] | null;
             /** @description What it will weigh. */
             forecast: components["schemas"]["Forecast"];
+            /** @description The parts of the source that are taken, in seconds from its first frame; all of it where there are none. */
+            parts?: components["schemas"]["Span"][];
             picture?: components["schemas"]["PicturePlan"] | null;
             /** @description The id of the preset it comes from. */
             preset: string;
@@ -1284,6 +2184,8 @@ export interface components {
             reel?: string | null;
             /** @description The sound streams in their order. */
             sound: components["schemas"]["SoundPlan"][];
+            /** @description By what factor it plays faster than the source. */
+            speed?: components["schemas"]["Rational"];
             /** @description Tags to write. */
             tags: {
                 [key: string]: string;
@@ -1308,6 +2210,11 @@ export interface components {
             name: string;
             /** @description How files are named, unless the deliverable says otherwise. */
             name_pattern?: string;
+            /**
+             * @description The parts of the source that are taken, one after the other, in seconds from its first frame;
+             *     all of it where there are none.
+             */
+            parts?: components["schemas"]["Span"][];
             picture?: components["schemas"]["PictureSettings"] | null;
             /**
              * Format: int32
@@ -1353,7 +2260,7 @@ export interface components {
          * @description Profiles of the picture codecs; each belongs to some codecs only.
          * @enum {string}
          */
-        Profile: "baseline" | "main" | "high" | "high10" | "high422" | "main10" | "main422_10" | "mpeg2_422" | "proxy" | "lt" | "standard" | "hq" | "4444" | "4444xq";
+        Profile: "baseline" | "main" | "high" | "high10" | "high422" | "main10" | "main422_10" | "mpeg2_422" | "proxy" | "lt" | "standard" | "hq" | "4444" | "4444xq" | "lossless";
         /** @description How far a run is. */
         Progress: {
             /**
@@ -1397,6 +2304,75 @@ export interface components {
              */
             speed: number;
         };
+        /**
+         * @description How far a proof is.
+         * @enum {string}
+         */
+        ProofState: "waiting" | "running" | "done" | "failed";
+        /** @description A proof. */
+        ProofView: {
+            /**
+             * Format: double
+             * @description The part that is made, 0 to 1.
+             */
+            fraction: number;
+            /** Format: uuid */
+            id: string;
+            label: string;
+            made?: components["schemas"]["MadeView"] | null;
+            overrides: Record<string, never>;
+            /** @description Seconds of the source: one stretch, or those of a sample of the size. */
+            parts: components["schemas"]["Span"][];
+            problem?: components["schemas"]["Problem"] | null;
+            state: components["schemas"]["ProofState"];
+            /** @description What is done to each picture, in a few words each. */
+            steps: string[];
+            /** Format: uuid */
+            strip?: string | null;
+            whole?: components["schemas"]["WholeView"] | null;
+        };
+        /** @description What is to be proved. */
+        ProofWish: {
+            /** Format: uuid */
+            deliverable: string;
+            /** @description Where, in seconds from the first frame of the source. */
+            moments: components["schemas"]["Rational"][];
+            /** @description Seconds of each. */
+            seconds: components["schemas"]["Rational"];
+            /** Format: uuid */
+            sheet: string;
+            /** @description Instead of moments, one proof of many short stretches of the whole, which foretells the size. */
+            size?: boolean;
+            /** Format: uuid */
+            source: string;
+            /** @description What is tried: one variant without label and settings for the output as it is, several for a test strip. */
+            variants: components["schemas"]["Variant"][];
+        };
+        /**
+         * @description A way of spreading film frames over the fields of video.
+         * @enum {string}
+         */
+        Pulldown: "3:2" | "2:3:3:2" | "2:2";
+        /** @description How near a file comes as a whole. */
+        Quality: {
+            /**
+             * Format: double
+             * @description The least of any frame.
+             */
+            least_ssim: number;
+            /**
+             * Format: double
+             * @description The PSNR of the mean error.
+             */
+            psnr: number;
+            /**
+             * Format: double
+             * @description The mean structural similarity.
+             */
+            ssim: number;
+            /** @description Places of the frames at which the curve is lowest, the worst first, each in a valley of its own. */
+            valleys: number[];
+        };
         /** @description A run in the queue, with the names of what it is made of. */
         QueueItem: {
             /** @description The sheet or the watch folder it comes from. */
@@ -1425,6 +2401,16 @@ export interface components {
             passed_over: number;
             runs: string[];
         };
+        /**
+         * @description The range of luma and colour codes.
+         * @enum {string}
+         */
+        RangeRule: "limited" | "full";
+        /**
+         * @description Whether the declared range of luma is true.
+         * @enum {string}
+         */
+        RangeVerdict: "unknown" | "as_declared" | "full_marked_limited" | "limited_marked_full";
         /** @description How many bits the picture gets. */
         RateControl: {
             /**
@@ -1455,6 +2441,42 @@ export interface components {
             mode: "by_profile";
         };
         /**
+         * @description How frames of one rate become frames of another.
+         * @enum {string}
+         */
+        RateConversion: "drop_repeat" | "blend" | "motion";
+        /** @description What is known of the frame rate. */
+        RateFinding: {
+            /**
+             * Format: int64
+             * @description Frames that repeat the one before while the picture moves.
+             */
+            duplicated: number;
+            /** @description What stands behind it. */
+            evidence: components["schemas"]["Evidence"];
+            /** @description How often which distance from one frame to the next occurs, most frequent first; in seconds. */
+            histogram: [
+                string,
+                number
+            ][];
+            mean?: components["schemas"]["Rational"] | null;
+            /**
+             * Format: int64
+             * @description Frames that are missing, by their time stamps.
+             */
+            missing: number;
+            pictures?: components["schemas"]["Rational"] | null;
+            /** @description The verdict. */
+            verdict: components["schemas"]["RateVerdict"];
+            /** @description In a sentence. */
+            words: string;
+        };
+        /**
+         * @description Whether the declared rate is true.
+         * @enum {string}
+         */
+        RateVerdict: "unknown" | "as_declared" | "other_than_declared" | "variable";
+        /**
          * @description An exact fraction, such as 30000/1001 or 25
          * @example 30000/1001
          */
@@ -1469,10 +2491,13 @@ export interface components {
             /** @description The container in words. */
             container_name: string;
             duration?: components["schemas"]["Rational"] | null;
+            findings?: components["schemas"]["Findings"] | null;
             /** @description The name of the tape or reel. */
             reel?: string | null;
             /** @description What a reader should be told although it hinders nothing. */
             remarks?: string[];
+            /** @description What proofs have shown of how much its pictures weigh. */
+            samples?: components["schemas"]["Sample"][];
             /** @description Bytes on disk, of all files for an image sequence. */
             size: components["schemas"]["ByteSize"];
             /** @description The first time stamp in seconds. */
@@ -1486,6 +2511,29 @@ export interface components {
             /** @description The timecode of the first frame as written in the file. */
             timecode?: string | null;
         };
+        /** @description A part of a picture. */
+        Rectangle: {
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            width: number;
+            /**
+             * Format: int32
+             * @description Columns to its left.
+             */
+            x: number;
+            /**
+             * Format: int32
+             * @description Lines above it.
+             */
+            y: number;
+        };
         /** @description What was removed and is to come back. */
         Removed: {
             deliverables?: string[];
@@ -1495,6 +2543,14 @@ export interface components {
         Request: {
             action: components["schemas"]["Action"];
             runs: string[];
+        };
+        /** @description What to set for all outputs of some sources. */
+        RowChange: {
+            /** @description Whether what is set already stays where the patch says nothing; left out, it goes. */
+            keep?: boolean;
+            /** @description A JSON merge patch (RFC 7386) on the presets; `{}` for none. */
+            overrides: Record<string, never>;
+            sources: string[];
         };
         /** @description Which cells to run. */
         RunRequest: {
@@ -1518,6 +2574,35 @@ export interface components {
             source: string;
             /** Format: uuid */
             watch_folder?: string | null;
+        };
+        /** @description What one proof has shown. */
+        Sample: {
+            /**
+             * Format: int64
+             * @description Milliseconds of processor time that the whole output took, for a second of it.
+             */
+            cpu_milliseconds: number;
+            /**
+             * Format: int64
+             * @description Frames.
+             */
+            frames: number;
+            /** @description Bytes of the key frames. */
+            key_bytes: components["schemas"]["ByteSize"];
+            /**
+             * Format: int64
+             * @description How many of them are key frames.
+             */
+            key_frames: number;
+            /** @description Bytes of the others. */
+            other_bytes: components["schemas"]["ByteSize"];
+            /** @description The settings it was made with, without all that goes by the length. */
+            settings: Record<string, never>;
+            /**
+             * Format: int64
+             * @description Stretches of the source that it is made of, which are cut together.
+             */
+            stretches: number;
         };
         /** @description Settings of the house. */
         Settings: {
@@ -1556,6 +2641,11 @@ export interface components {
             seq: number;
             sources: components["schemas"]["SourceRow"][];
         };
+        /**
+         * @description Which lines of a frame are shown.
+         * @enum {string}
+         */
+        ShownField: "both" | "top" | "bottom";
         /** @description The size of the picture. */
         SizeRule: {
             /** @enum {string} */
@@ -1602,6 +2692,26 @@ export interface components {
              */
             width: number;
         } | {
+            /** @description Whether smaller sources are enlarged to it. */
+            enlarge?: boolean;
+            /** @enum {string} */
+            rule: "width";
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            width: number;
+        } | {
+            /** @description Whether smaller sources are enlarged to it. */
+            enlarge?: boolean;
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            height: number;
+            /** @enum {string} */
+            rule: "height";
+        } | {
             /** @description Such as 1/2. */
             of: components["schemas"]["Rational"];
             /** @enum {string} */
@@ -1632,6 +2742,43 @@ export interface components {
          * @enum {string}
          */
         SoundCodec: "aac" | "pcm16" | "pcm24" | "copy";
+        /** @description What is known of one sound stream. */
+        SoundFinding: {
+            /** @description How the first two channels belong together. */
+            channels: components["schemas"]["ChannelRelation"];
+            /**
+             * Format: int64
+             * @description How often three samples or more in a row stand at full scale.
+             */
+            clipped: number;
+            /** @description What stands behind it. */
+            evidence: components["schemas"]["Evidence"];
+            /**
+             * Format: int32
+             * @description Integrated loudness in hundredths of LUFS (EBU R 128).
+             */
+            integrated?: number | null;
+            offset?: components["schemas"]["Rational"] | null;
+            /**
+             * Format: int32
+             * @description Loudness range in hundredths of LU (EBU Tech 3342).
+             */
+            range?: number | null;
+            /** @description Stretches of two seconds or more without sound. */
+            silent: components["schemas"]["Span"][];
+            /**
+             * Format: int32
+             * @description The stream.
+             */
+            stream: number;
+            /**
+             * Format: int32
+             * @description True peak in hundredths of dBTP (ITU-R BS.1770).
+             */
+            true_peak?: number | null;
+            /** @description Each point in a sentence. */
+            words: string[];
+        };
         /** @description Exact settings of one sound stream. */
         SoundPlan: {
             bit_rate?: components["schemas"]["BitRate"] | null;
@@ -1658,6 +2805,8 @@ export interface components {
              * @description The stream of the source.
              */
             source_stream: number;
+            /** @description By what factor it plays faster, with its pitch kept. */
+            speed?: components["schemas"]["Rational"];
             /** @description Title of the stream. */
             title?: string | null;
         };
@@ -1685,6 +2834,8 @@ export interface components {
         SourceRow: {
             /** @description Its length, as timecode where it has a frame rate. */
             duration?: string | null;
+            /** @description What the scan found that is remarkable, in a few words each. */
+            findings: string[];
             /** @description Folders between the chosen one and the source. */
             folder: string;
             /** @description Whether there is a picture of it. */
@@ -1694,6 +2845,8 @@ export interface components {
             /** @description Name without folders. */
             name: string;
             problem?: components["schemas"]["Problem"] | null;
+            /** @description How far it was scanned: `waiting`, `parts`, `whole` or `failed`. */
+            scan: string;
             /**
              * Format: double
              * @description Seconds, for totals.
@@ -1706,22 +2859,75 @@ export interface components {
             size?: number | null;
             /** @description One line of facts, once it is read. */
             summary?: string | null;
+            /** @description How long that is which is taken of it, where parts are marked in its sheet. */
+            taken?: string | null;
         };
         /** @description Some sources. */
         Sources: {
             sources: string[];
         };
+        /** @description A stretch of time. */
+        Span: {
+            /** @description Seconds of its beginning. */
+            from: components["schemas"]["Rational"];
+            /** @description Seconds of its end, which does not belong to it. */
+            to: components["schemas"]["Rational"];
+        };
+        /** @description How fast it plays. */
+        SpeedRule: {
+            /** @enum {string} */
+            rule: "same";
+        } | {
+            /** @description Frames a second. */
+            rate: components["schemas"]["Rational"];
+            /** @enum {string} */
+            rule: "to_rate";
+        } | {
+            /** @description Percent of the source's speed. */
+            percent: components["schemas"]["Rational"];
+            /** @enum {string} */
+            rule: "percent";
+        };
+        /** @description Parts that become outputs of their own. */
+        Split: {
+            /** @description Seconds from the first frame, in their order. */
+            parts: components["schemas"]["Span"][];
+        };
         /**
          * @description One step of the way from the source's picture to the output's.
          *
-         *     The order is fixed by [`plan`]: fields before anything that mixes lines, turning and cropping
-         *     before scaling (fewer pixels to scale), frames dropped before the costly steps, bars last.
+         *     The order is fixed by [`plan`], for these reasons: fields come before anything that mixes lines;
+         *     speed before anything that counts time; turning and cropping before all that costs time for each
+         *     pixel; frames are dropped before the costly steps, but mixed or drawn anew after scaling; noise
+         *     and coding blocks are cleaned before scaling spreads them; levels are changed at the source's
+         *     depth; colour is brought to where it belongs before it is scaled; what is laid over the picture comes
+         *     behind everything that would blur it; colour is taken out last, so that nothing brings it back.
          */
         Step: {
+            /** @enum {string} */
+            step: "film";
+            /** @description How each part of the source was made. */
+            stretches: components["schemas"]["Stretch"][];
+            /** @description The times of what comes out. */
+            timing: components["schemas"]["FilmTiming"];
+            /** @description Frames a second of the video. */
+            video: components["schemas"]["Rational"];
+        } | {
+            /** @description How. */
+            degree?: components["schemas"]["DeinterlaceDegree"];
+            /** @description Which frames. */
+            frames?: components["schemas"]["FramesMeant"];
             /** @description Which field comes first. */
             order: components["schemas"]["FieldOrder"];
+            /** @description How many come out. */
+            per?: components["schemas"]["DeinterlacePer"];
             /** @enum {string} */
             step: "deinterlace";
+        } | {
+            /** @description By what factor it plays faster. */
+            factor: components["schemas"]["Rational"];
+            /** @enum {string} */
+            step: "speed";
         } | {
             /**
              * Format: int32
@@ -1754,10 +2960,88 @@ export interface components {
              */
             y: number;
         } | {
+            /** @description How. */
+            by?: components["schemas"]["RateConversion"];
             /** @description Frames a second. */
             rate: components["schemas"]["Rational"];
             /** @enum {string} */
             step: "constant_rate";
+        } | {
+            /** @description How much. */
+            degree: components["schemas"]["Deblocking"];
+            /** @enum {string} */
+            step: "deblock";
+        } | {
+            /** @description How much. */
+            degree: components["schemas"]["Denoising"];
+            /** @enum {string} */
+            step: "denoise";
+        } | {
+            /** @description How much. */
+            adjustment: components["schemas"]["Adjustment"];
+            /** @description The luma codes of black and white. */
+            levels: [
+                number,
+                number
+            ];
+            /**
+             * Format: int32
+             * @description The colour code of no colour.
+             */
+            neutral: number;
+            /** @enum {string} */
+            step: "adjust";
+        } | {
+            /** @description What it comes from. */
+            from: components["schemas"]["ColourSpace"];
+            /**
+             * Format: int32
+             * @description The brightest light in cd/m².
+             */
+            peak: number;
+            /** @description Pixel format of what comes out. */
+            pixel_format: string;
+            /** @enum {string} */
+            step: "tone_map";
+        } | {
+            /** @description What goes into it. */
+            from: components["schemas"]["ColourSpace"];
+            /** @description The table's name. */
+            name: string;
+            /** @description Pixel format of what comes out. */
+            pixel_format: string;
+            /** @enum {string} */
+            step: "lut";
+        } | {
+            /** @description What it comes from. */
+            from: components["schemas"]["ColourSpace"];
+            /** @description Pixel format of what comes out. */
+            pixel_format: string;
+            /** @enum {string} */
+            step: "convert";
+            /** @description What it becomes. */
+            to: components["schemas"]["ColourSpace"];
+        } | {
+            /** @description The parts of the source that are taken, in seconds from its first frame; all where there are none. */
+            parts: components["schemas"]["Span"][];
+            /** @description By what factor it plays faster. */
+            speed: components["schemas"]["Rational"];
+            /** @enum {string} */
+            step: "subtitles";
+            /**
+             * Format: int32
+             * @description The stream of the source.
+             */
+            stream: number;
+        } | (components["schemas"]["BurnText"] & {
+            /** @enum {string} */
+            step: "burn_in";
+        }) | (components["schemas"]["WatermarkPlan"] & {
+            /** @enum {string} */
+            step: "watermark";
+        }) | {
+            /** @enum {string} */
+            step: "grey";
         } | {
             /** @description Whether fields are scaled apart. */
             fields_apart: boolean;
@@ -1847,11 +3131,63 @@ export interface components {
             /** @description Title of the stream. */
             title?: string | null;
         };
+        /** @description A part of a source that was made in one way. */
+        Stretch: {
+            /**
+             * Format: int64
+             * @description The frame behind its last one.
+             */
+            end_frame: number;
+            /**
+             * Format: int64
+             * @description Its first frame, counted from nought.
+             */
+            first_frame: number;
+            /** @description Seconds of its first frame. */
+            from: components["schemas"]["Rational"];
+            /** @description How it was made. */
+            kind: components["schemas"]["StretchKind"];
+            /** @description Seconds of the end. */
+            to: components["schemas"]["Rational"];
+        };
+        /** @description How a part of a source was made. */
+        StretchKind: {
+            /** @enum {string} */
+            is: "progressive";
+        } | {
+            /** @description Which field comes first. */
+            first: components["schemas"]["FieldOrder"];
+            /** @enum {string} */
+            is: "interlaced";
+        } | {
+            /** @description Which field comes first. */
+            first: components["schemas"]["FieldOrder"];
+            /** @enum {string} */
+            is: "telecine";
+            /**
+             * Format: int32
+             * @description The place in the cycle of frame nought of the source.
+             */
+            phase: number;
+            /** @description How. */
+            pulldown: components["schemas"]["Pulldown"];
+        };
         /**
          * @description What a decision is about.
          * @enum {string}
          */
-        Subject: "container" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "colour" | "rotation" | "sound" | "timecode" | "extras";
+        Subject: "container" | "parts" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "speed" | "crop" | "cleaning" | "colour" | "overlays" | "rotation" | "sound" | "timecode" | "extras";
+        /** @description A mending that follows from findings. */
+        Suggestion: {
+            /** @description Why. */
+            because: string;
+            /** @description The settings that do it, a merge patch (RFC 7386) on a preset. */
+            settings: Record<string, never>;
+            /** @description What it is about. */
+            subject: components["schemas"]["Subject"];
+            /** @description What would be done. */
+            what: string;
+        };
         /** @description How to begin. */
         SwitchOn: {
             present?: components["schemas"]["Present"] | null;
@@ -1860,6 +3196,11 @@ export interface components {
         TakeFiles: {
             paths: components["schemas"]["StoragePath"][];
         };
+        /**
+         * @description What becomes of film that was spread over fields.
+         * @enum {string}
+         */
+        TelecineRule: "never" | "when_needed" | "always";
         /** @description A file that comes or has come. */
         UploadView: {
             /** Format: uuid */
@@ -1877,6 +3218,13 @@ export interface components {
             path?: components["schemas"]["StoragePath"] | null;
             /** Format: uuid */
             storage: string;
+        };
+        /** @description The output with something else set. */
+        Variant: {
+            /** @description What is different, in a few words. */
+            label: string;
+            /** @description A JSON merge patch above the settings of row and cell. */
+            overrides: Record<string, never>;
         };
         /** @description Whether something can be played in the page. */
         Viewing: {
@@ -1950,6 +3298,63 @@ export interface components {
          * @enum {string}
          */
         WatchState: "arriving" | "settling" | "working" | "out" | "left" | "failed" | "gone" | "own";
+        /** @description A picture over the picture. */
+        Watermark: {
+            /**
+             * Format: int32
+             * @description Its distance from the borders in percent of the output's width, 0 to 40.
+             */
+            margin?: number;
+            /**
+             * Format: int32
+             * @description How much of it covers the picture, in percent, 1 to 100.
+             */
+            opacity?: number;
+            /** @description The picture (PNG) by its name. */
+            picture: string;
+            /** @description Where it stands. */
+            place?: components["schemas"]["Corner"];
+            /**
+             * Format: int32
+             * @description Its width in percent of the output's, 1 to 100.
+             */
+            width?: number;
+        };
+        /** @description A picture laid over. */
+        WatermarkPlan: {
+            /**
+             * Format: int32
+             * @description Columns and lines from the borders.
+             */
+            margin: number;
+            /** @description The matrix of the pictures it is laid over, in the libraries' words. */
+            matrix: string;
+            /**
+             * Format: int32
+             * @description How much of it covers, in percent.
+             */
+            opacity: number;
+            /** @description Its name. */
+            picture: string;
+            /** @description Where it stands. */
+            place: components["schemas"]["Corner"];
+            /**
+             * Format: int32
+             * @description Columns it takes.
+             */
+            width: number;
+        };
+        /** @description What a proof foretells for the whole. */
+        WholeView: {
+            certainty: components["schemas"]["Certainty"];
+            rate: components["schemas"]["BitRate"];
+            /**
+             * Format: double
+             * @description Seconds that making it will take on a machine with nothing else to do, where proofs have shown it.
+             */
+            seconds?: number | null;
+            size: components["schemas"]["ByteSize"];
+        };
     };
     responses: never;
     parameters: never;
@@ -1959,6 +3364,70 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    aids: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AidView"][];
+                };
+            };
+        };
+    };
+    add_aid: {
+        parameters: {
+            query: {
+                name: string;
+                kind: "lut" | "picture";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": number[];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AidView"];
+                };
+            };
+        };
+    };
+    remove_aid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     change_deliverable: {
         parameters: {
             query?: never;
@@ -2045,6 +3514,28 @@ export interface operations {
             };
         };
     };
+    proofs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                deliverable: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellProofs"];
+                };
+            };
+        };
+    };
     schema: {
         parameters: {
             query?: never;
@@ -2122,6 +3613,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    prove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofWish"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
+    remove_proof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    curve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+        };
+    };
+    film: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+        };
+    };
+    still: {
+        parameters: {
+            query: {
+                /** @description The frame of the proof, from nought. */
+                frame: number;
+                side: "source" | "made";
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": number[];
+                };
             };
         };
     };
@@ -2471,6 +4071,29 @@ export interface operations {
             };
         };
     };
+    set_rows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     run_cells: {
         parameters: {
             query?: never;
@@ -2544,6 +4167,100 @@ export interface operations {
             };
         };
     };
+    bench: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchView"];
+                };
+            };
+        };
+    };
+    split: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Split"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
+    crop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CropWish"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crop"];
+                };
+            };
+        };
+    };
+    curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Curves"];
+                };
+            };
+        };
+    };
     source_media: {
         parameters: {
             query?: never;
@@ -2561,6 +4278,36 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": number[];
+                };
+            };
+        };
+    };
+    still: {
+        parameters: {
+            query: {
+                /** @description Seconds from the first frame, as an exact fraction. */
+                at: string;
+                /** @description Columns; a picture is never enlarged. */
+                width: number;
+                /** @description One field alone. */
+                field?: components["schemas"]["ShownField"];
+                /** @description Colour, levels and what is laid over, as a JSON merge patch on a preset: the picture is shown so. */
+                look?: string | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
                 };
             };
         };

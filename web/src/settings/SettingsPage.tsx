@@ -1,4 +1,4 @@
-/** Settings: storages, engine slots, the look. */
+/** Settings: storages, tables and pictures, engine slots, the look. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
@@ -6,7 +6,7 @@ import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, type ReactNode, useContext, useState } from "react";
-import { api } from "../api/client";
+import { api, type Aid } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
 import { type Look, LookContext } from "../shared/look";
@@ -20,6 +20,7 @@ export default function SettingsPage() {
       <Bar title="Settings" />
       <Box sx={{ flex: 1, overflow: "auto", p: 3, display: "flex", flexDirection: "column", gap: 4, maxWidth: 860 }}>
         <Storages />
+        <Aids />
         <Slots />
         <LookChoice />
         <Notices />
@@ -73,6 +74,44 @@ function Storages() {
         <TextField size="small" label="Folder on this machine" value={root} onChange={(event) => { setRoot(event.target.value); }} sx={{ flex: 1 }} />
         <Button type="submit" variant="outlined" disabled={name === "" || root === ""}>Add</Button>
       </Box>
+    </Part>
+  );
+}
+
+const KINDS: Record<Aid["kind"], string> = { lut: "table", picture: "picture" };
+
+/** Look-up tables and pictures that presets call by name. */
+function Aids() {
+  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const client = useQueryClient();
+  const { tell, refuse } = useTell();
+  const refresh = () => client.invalidateQueries({ queryKey: keys.aids });
+  const add = async (files: FileList | null) => {
+    for (const file of files ?? []) {
+      const kind = file.name.toLowerCase().endsWith(".cube") ? "lut" : "picture";
+      try {
+        await api.addAid(kind, file.name, file);
+        tell(`${file.name}: kept as a ${KINDS[kind]}.`);
+      } catch (error) {
+        refuse(error);
+      }
+    }
+    await refresh();
+  };
+  return (
+    <Part title="Tables and pictures" about="Look-up tables (.cube) for colour and pictures (PNG) for watermarks. Presets and benches call them by name.">
+      {aids.map((aid) => (
+        <Box key={`${aid.kind} ${aid.name}`} data-testid="aid" sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.5, borderBottom: 1, borderColor: "divider" }}>
+          <Box sx={{ fontWeight: 600, width: 260, overflowWrap: "anywhere" }}>{aid.name}</Box>
+          <Box sx={{ width: 60, color: "text.secondary" }}>{KINDS[aid.kind]}</Box>
+          <Box sx={{ flex: 1, color: "text.secondary" }}>{aid.detail}</Box>
+          {aid.id != null && <Button color="inherit" title="What calls it by name cannot be made any more" onClick={() => { if (aid.id != null) api.removeAid(aid.id).then(refresh).catch(refuse); }}>Remove</Button>}
+        </Box>
+      ))}
+      <Button component="label" variant="outlined" sx={{ mt: 1.5 }}>
+        Add tables or pictures
+        <input type="file" hidden multiple accept=".cube,.png,image/png" data-testid="add-aids" onChange={(event) => { void add(event.target.files); event.target.value = ""; }} />
+      </Button>
     </Part>
   );
 }

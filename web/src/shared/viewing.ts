@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Viewing } from "../api/client";
 import { keys } from "../api/live";
 
-export function useViewing(of: "sources" | "runs", id: string): Viewing | undefined {
-  return useQuery({ queryKey: keys.viewing(id), queryFn: () => api.viewing(of, id), retry: false }).data;
+/** What has not been read cannot be played yet, and is not asked for. */
+export function useViewing(of: "sources" | "runs", id: string, isRead = true): Viewing | undefined {
+  return useQuery({ queryKey: keys.viewing(id), queryFn: () => api.viewing(of, id), retry: false, enabled: isRead }).data;
 }

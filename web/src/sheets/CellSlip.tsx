@@ -9,6 +9,12 @@ import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
 
 const SUBJECTS: Record<string, string> = { frame_rate: "Frame rate" };
+const CERTAINTY: Record<NonNullable<Output["plan"]>["forecast"]["certainty"], string> = {
+  rated: "From the rates: within a few percent.",
+  sampled: "From proofs of these very settings: within some twelve percent.",
+  modelled: "From a model of such material: it may be off by half. A proof tells more.",
+  unknown: "The source does not tell how long it is.",
+};
 const USUAL_RATE = 25;
 
 function subject(word: string): string {
@@ -62,7 +68,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
             {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound {sizeText(output.plan.forecast.sound)}, container {sizeText(output.plan.forecast.overhead)}
           </Box>
           <Box sx={{ color: "text.secondary" }}>
-            {output.plan.forecast.certainty === "rated" ? "From the rates: within a few percent." : "From a model of such material: it may be off by half."}
+            {CERTAINTY[output.plan.forecast.certainty]}
           </Box>
           <Heading>Name</Heading>
           <Box sx={{ overflowWrap: "anywhere" }}>

@@ -3,6 +3,7 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, type MouseEvent, useCallback, useEffect, useMemo, useRef } from "react";
+import { Link } from "react-router";
 import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client";
 import { Facet, type FacetState } from "../shared/Facet";
 import { ClipSign } from "../shared/icons";
@@ -104,7 +105,7 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
           const cells = sheet.cells.slice(item.index * columns, (item.index + 1) * columns);
           return (
             <Box key={source.id} role="row" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", top: item.start, left: 0, right: 0, borderBottom: 1, borderColor: "divider" }}>
-              <Source source={source} onPick={() => { onSelect(wholeRow(sheet, source.id)); }} onOpen={onOpen} />
+              <Source sheet={sheet.id} source={source} onPick={() => { onSelect(wholeRow(sheet, source.id)); }} onOpen={onOpen} />
               {cells.map((cell) => {
                 const id = idOf(cell);
                 return <OutputCell key={cell.deliverable} cell={cell} size={source.size ?? 0} isChosen={selection?.cells.has(id) ?? false} isCursor={id === cursor} onPick={pick} onOpen={open} />;
@@ -163,10 +164,10 @@ function ColumnHead({ deliverable, onPick, onOpen }: { deliverable: Deliverable;
   );
 }
 
-const Source = memo(function Source({ source, onPick, onOpen }: { source: SourceRow; onPick: () => void; onOpen: () => void }) {
+const Source = memo(function Source({ sheet, source, onPick, onOpen }: { sheet: string; source: SourceRow; onPick: () => void; onOpen: () => void }) {
   const name = source.folder ? `${source.folder}/${source.name}` : source.name;
   return (
-    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : name} onClick={onPick} onDoubleClick={onOpen} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper", cursor: "pointer", "&:hover": { bgcolor: "action.hover" } }}>
+    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : [name, ...source.findings].join("\n")} onClick={onPick} onDoubleClick={onOpen} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper", position: "relative", cursor: "pointer", "&:hover": { bgcolor: "action.hover" }, "&:hover a, & a:focus-visible": { opacity: 1 } }}>
       <Box sx={{ width: 56, height: 32, flex: "none", borderRadius: 0.75, overflow: "hidden", bgcolor: "action.selected", display: "grid", placeItems: "center", color: "text.secondary" }}>
         {source.has_thumbnail ? <img src={`/api/sources/${source.id}/thumbnail`} alt="" width={56} height={32} style={{ objectFit: "cover" }} /> : <ClipSign />}
       </Box>
@@ -176,8 +177,11 @@ const Source = memo(function Source({ source, onPick, onOpen }: { source: Source
         </Box>
         <Box sx={{ display: "flex", justifyContent: "space-between", gap: 1, fontSize: 12, color: source.problem ? "error.main" : "text.secondary" }}>
           <Box sx={clipped}>{source.problem?.why ?? source.summary ?? "being read …"}</Box>
-          <Box sx={{ fontFamily: MONO, fontSize: 11, flex: "none" }}>{source.duration}</Box>
+          <Box sx={{ fontFamily: MONO, fontSize: 11, flex: "none", color: source.taken ? "primary.main" : undefined }} title={source.taken ? `marked: ${source.taken} of ${source.duration ?? ""} is taken` : undefined}>{source.taken ?? source.duration}</Box>
         </Box>
+      </Box>
+      <Box component={Link} to={`/sheets/${sheet}/sources/${source.id}`} tabIndex={-1} title="Open the bench: what it is, and how it is mended (B)" onClick={(event: MouseEvent) => { event.stopPropagation(); }} sx={{ position: "absolute", top: 4, right: 6, px: 0.75, borderRadius: 1, fontSize: 12, opacity: 0, bgcolor: "action.selected", color: "primary.main", textDecoration: "none" }}>
+        Bench
       </Box>
     </Box>
   );

@@ -12,6 +12,7 @@ import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { notify } from "../shared/notices";
 import { useNow } from "../shared/now";
+import { proofAddress } from "../proof/address";
 import { changeText, clockText, isOpen, plural, sizeText, spanText } from "../shared/words";
 import { DropArea } from "../uploads/DropArea";
 import { DeliverableDialog } from "./DeliverableDialog";
@@ -75,6 +76,8 @@ function Loaded({ sheet }: { sheet: Sheet }) {
     choose("failed", (cell) => cell.run?.state === "failed"),
     choose("are not made", isRunnable),
     choose("have their own settings", (cell) => cell.overrides != null),
+    { name: "Open the bench of the chosen source", key: "b", enabled: rows.length === 1, run: () => void navigate(`/sheets/${sheet.id}/sources/${rows[0] ?? ""}`) },
+    { name: "Prove the chosen output", key: "p", enabled: chosen.length === 1 && provable(chosen[0]), run: () => { if (chosen[0]) void navigate(proofAddress(sheet.id, chosen[0])); } },
     { name: "Change the chosen column", enabled: column !== undefined, run: () => { if (column) setOpen(column); } },
     { name: "Give the chosen column's place and names to all columns", enabled: column !== undefined, run: () => { if (column) work.copyPlace(sheet, column); } },
     { name: "Take the chosen column out", enabled: column !== undefined, run: () => { if (column) work.removeColumn(column.id, column.preset.name); } },
@@ -109,6 +112,11 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       {open !== null && typeof open === "object" && <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />}
     </DropArea>
   );
+}
+
+/** Whether a few seconds of an output can be made to look at. */
+function provable(cell: Cell | undefined): boolean {
+  return cell !== undefined && !cell.refusal;
 }
 
 interface FootProps {

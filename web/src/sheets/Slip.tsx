@@ -2,8 +2,10 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
+import { Link as RouterLink } from "react-router";
 import type { Cell, Deliverable, Sheet } from "../api/client";
 import { Facet } from "../shared/Facet";
+import { proofAddress } from "../proof/address";
 import { changeText, isOpen, plural, sizeText } from "../shared/words";
 import { CellSlip } from "./CellSlip";
 import { Heading, Line } from "./SlipParts";
@@ -43,7 +45,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
           Close
         </Button>
       </Box>
-      <Actions cells={cells} work={work} onOwn={() => { setOpen("own"); }} onPreset={() => { setOpen("preset"); }} />
+      <Actions cells={cells} work={work} proof={shape.kind === "cell" && !shape.cell.refusal ? proofAddress(sheet.id, shape.cell) : null} onOwn={() => { setOpen("own"); }} onPreset={() => { setOpen("preset"); }} />
       {shape.kind === "cell" && source && column ? (
         <CellSlip cell={shape.cell} source={source} column={column} />
       ) : (
@@ -70,11 +72,15 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
       {shape.kind === "row" && source && (
         <>
           <Heading>The source</Heading>
-          <Line name="Length">{source.duration ?? "not known"}</Line>
+          <Line name="Length">{source.taken ? `${source.taken} of ${source.duration ?? ""} is taken, as marked` : (source.duration ?? "not known")}</Line>
           <Line name="Weight">{source.size == null ? "not known" : sizeText(source.size)}</Line>
           {source.folder && <Line name="Folder">{source.folder}</Line>}
           {source.problem && <Line name="Fault">{`${source.problem.why}. ${source.problem.next}`}</Line>}
-          <Button color="inherit" sx={{ mt: 1 }} onClick={() => { work.removeSources([source.id]); onClose(); }}>Take it out</Button>
+          {source.findings.map((finding) => <Line key={finding} name="Found">{finding}</Line>)}
+          <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
+            <Button variant="outlined" component={RouterLink} to={`/sheets/${sheet.id}/sources/${source.id}`} title="Open the bench (B)">Open the bench</Button>
+            <Button color="inherit" onClick={() => { work.removeSources([source.id]); onClose(); }}>Take it out</Button>
+          </Box>
         </>
       )}
       {open === "own" && <OwnSettings cells={cells} work={work} onClose={() => { setOpen(null); }} />}
@@ -83,7 +89,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
   );
 }
 
-function Actions({ cells, work, onOwn, onPreset }: { cells: Cell[]; work: SheetWork; onOwn: () => void; onPreset: () => void }) {
+function Actions({ cells, work, proof, onOwn, onPreset }: { cells: Cell[]; work: SheetWork; proof: string | null; onOwn: () => void; onPreset: () => void }) {
   const open = cells.filter((cell) => isOpen(cell.run));
   const idle = cells.filter((cell) => !isOpen(cell.run) && cell.forecast != null);
   const ended = cells.filter((cell) => cell.run?.state === "failed" || cell.run?.state === "cancelled");
@@ -96,6 +102,7 @@ function Actions({ cells, work, onOwn, onPreset }: { cells: Cell[]; work: SheetW
       {open.some((cell) => cell.run?.state === "paused") && <Button variant="outlined" onClick={() => { work.act("resume", open.filter((cell) => cell.run?.state === "paused")); }}>Go on</Button>}
       {open.some((cell) => cell.run?.state !== "paused") && <Button variant="outlined" onClick={() => { work.act("pause", open.filter((cell) => cell.run?.state !== "paused")); }}>Hold</Button>}
       {open.length > 0 && <Button variant="outlined" color="inherit" onClick={() => { work.act("cancel", open); }}>Cancel</Button>}
+      {proof && <Button variant="outlined" component={RouterLink} to={proof} title="Make a few seconds of it to look at (P)" data-testid="prove-it">Prove it</Button>}
       <Button color="inherit" onClick={() => { work.toggle(cells); }} title="Switch on or off (Space)">{cells.every((cell) => cell.enabled) ? "Switch off" : "Switch on"}</Button>
       <Button color="inherit" onClick={onOwn} data-testid="own-settings">Own settings</Button>
       <Button color="inherit" onClick={onPreset} data-testid="other-preset">Another preset</Button>

@@ -36,3 +36,18 @@ export function patchAfter(first: Patch, second: Patch): Patch {
 export function patchToPreset(column: Preset, wanted: Preset): Patch {
   return patchBetween(column, { ...wanted, name_pattern: column.name_pattern }) as Patch;
 }
+
+/** A patch without what another one sets. */
+export function patchWithout(patch: Patch, other: unknown): Patch {
+  if (!isObject(other)) return patch;
+  const rest: Patch = {};
+  for (const [name, value] of Object.entries(patch)) {
+    const taken = other[name];
+    if (taken === undefined) rest[name] = value;
+    else if (isObject(value) && isObject(taken)) {
+      const inner = patchWithout(value, taken);
+      if (Object.keys(inner).length > 0) rest[name] = inner;
+    }
+  }
+  return rest;
+}

@@ -4,10 +4,11 @@ use serde_json::Value;
 
 use super::{Decision, Origin, Plan, PlanError, Subject, picture, sound};
 use crate::forecast::forecast;
+use crate::parts::Span;
 use crate::preset::{Container, Preset, with_overrides};
 use crate::rational::Rational;
-use crate::reading::Reading;
-use crate::timecode::{Timecode, TimecodeError};
+use crate::reading::{Chapter, Reading};
+use crate::timecode::{Timecode, TimecodeError, clock_text, duration_text};
 
 /// Collects decisions and knows which settings the editor made.
 pub(super) struct Journal<'a> {
@@ -48,13 +49,26 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         container_words(effective.container),
         "the preset asks for it",
     );
-    let picture = match (&effective.picture, reading.picture()) {
-        (Some(settings), Some((stream, facts))) => Some(picture::plan(settings, stream, facts, reading, &mut journal)?),
+    let whole = reading;
+    let cut;
+    let (reading, parts) = if effective.parts.is_empty() {
+        (reading, Vec::new())
+    } else {
+        let (shorter, parts) = reading.cut_to(&effective.parts)?;
+        journal.note(Subject::Parts, "/parts", Origin::Preset, parts_words(&parts, reading), "these parts are marked");
+        cut = shorter;
+        (&cut, parts)
+    };
+    let (picture, speed) = match (&effective.picture, reading.picture()) {
+        (Some(settings), Some((stream, facts))) => {
+            let (picture, speed) = picture::plan(settings, stream, facts, reading, whole, &parts, &mut journal)?;
+            (Some(picture), speed)
+        }
         (Some(_), None) => return Err(PlanError::NothingToMake { missing: "no picture" }),
-        (None, _) => None,
+        (None, _) => (None, Rational::ONE),
     };
     let sound = match &effective.sound {
-        Some(settings) => sound::plan(settings, effective.container, reading, &mut journal)?,
+        Some(settings) => sound::plan(settings, effective.container, speed, reading, &mut journal)?,
         None => {
             journal.note(Subject::Sound, "/sound", Origin::Preset, "left out", "the preset makes a silent file");
             Vec::new()
@@ -63,13 +77,16 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     if picture.is_none() && sound.is_empty() {
         return Err(PlanError::NothingToMake { missing: "no sound" });
     }
-    let duration = output_duration(reading, picture.is_some());
+    let duration = output_duration(reading, picture.is_some()).and_then(|duration| duration.divided_by(speed));
     let timecode = picture
         .as_ref()
         .filter(|_| effective.carry.timecode)
         .and_then(|picture| carried_timecode(reading, effective.container, picture.frame_rate.rate(), &mut journal));
-    let chapters =
-        if effective.carry.chapters && effective.container != Container::Wav { reading.chapters.clone() } else { Vec::new() };
+    let chapters = if effective.carry.chapters && effective.container != Container::Wav {
+        paced(&reading.chapters, speed)
+    } else {
+        Vec::new()
+    };
     let tags = if effective.carry.tags { reading.tags.clone() } else { std::collections::BTreeMap::new() };
     if !chapters.is_empty() || !tags.is_empty() {
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));
@@ -81,7 +98,9 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         container: effective.container,
         picture,
         sound,
+        parts,
         duration,
+        speed,
         reel: timecode.as_ref().and(reading.reel.clone()),
         timecode,
         chapters,
@@ -91,6 +110,20 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     };
     plan.forecast = forecast(&plan, reading);
     Ok(plan)
+}
+
+/// “00:00:10:00 to 00:00:20:00”, counted from the first frame.
+fn parts_words(parts: &[Span], reading: &Reading) -> String {
+    let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
+    let text = |time| rate.map_or_else(|| clock_text(time), |rate| duration_text(time, rate));
+    let spans: Vec<String> = parts.iter().map(|part| format!("{} to {}", text(part.from), text(part.to))).collect();
+    spans.join(", then ")
+}
+
+/// Chapters of what plays faster by a factor.
+fn paced(chapters: &[Chapter], speed: Rational) -> Vec<Chapter> {
+    let at = |time: Rational| time.divided_by(speed).unwrap_or(time);
+    chapters.iter().map(|chapter| Chapter { start: at(chapter.start), end: at(chapter.end), ..chapter.clone() }).collect()
 }
 
 fn container_words(container: Container) -> String {

@@ -5,6 +5,11 @@
 //! [check](crate::check) holds the file against it.
 
 mod build;
+mod colour;
+mod crop;
+mod fields;
+mod overlays;
+mod pace;
 mod picture;
 mod sound;
 
@@ -13,14 +18,21 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::findings::Stretch;
 use crate::forecast::Forecast;
-use crate::geometry::Rectangle;
-use crate::preset::{Container, Effort, Level, PictureCodec, Profile, SoundCodec};
+use crate::geometry::{Rectangle, even};
+use crate::parts::Span;
+use crate::preset::{
+    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Effort, Level, PictureCodec, Profile,
+    RateConversion, SoundCodec,
+};
 use crate::rational::Rational;
 use crate::reading::{Chapter, Colour, FieldOrder, Hdr};
-use crate::units::BitRate;
+use crate::units::{BitRate, rate_text};
 
 pub use build::plan;
+pub use crop::{Crop, crop_of};
+pub use overlays::{BurnText, WatermarkPlan};
 
 /// The exact settings of one output.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -35,8 +47,14 @@ pub struct Plan {
     pub picture: Option<PicturePlan>,
     /// The sound streams in their order.
     pub sound: Vec<SoundPlan>,
+    /// The parts of the source that are taken, in seconds from its first frame; all of it where there are none.
+    #[serde(default)]
+    pub parts: Vec<Span>,
     /// Seconds that the output lasts, where the source tells.
     pub duration: Option<Rational>,
+    /// By what factor it plays faster than the source.
+    #[serde(default = "unchanged_speed")]
+    pub speed: Rational,
     /// The timecode of the first frame.
     pub timecode: Option<String>,
     /// The reel name that goes with it.
@@ -51,12 +69,18 @@ pub struct Plan {
     pub decisions: Vec<Decision>,
 }
 
+const fn unchanged_speed() -> Rational {
+    Rational::ONE
+}
+
 /// What a decision is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Subject {
     /// The file format.
     Container,
+    /// What is taken of the source.
+    Parts,
     /// Codec and profile.
     Codec,
     /// Quality or bit rate.
@@ -65,10 +89,18 @@ pub enum Subject {
     Size,
     /// Frames a second.
     FrameRate,
-    /// Interlacing.
+    /// Interlacing and film.
     Fields,
+    /// Faster or slower.
+    Speed,
+    /// What is cut off.
+    Crop,
+    /// Noise and coding blocks.
+    Cleaning,
     /// Colour tags, range and depth.
     Colour,
+    /// What is laid over the picture.
+    Overlays,
     /// A picture stored turned.
     Rotation,
     /// Sound.
@@ -85,12 +117,17 @@ impl Subject {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Container => "Container",
+            Self::Parts => "In and out",
             Self::Codec => "Codec",
             Self::Rate => "Rate",
             Self::Size => "Size",
             Self::FrameRate => "Frame rate",
             Self::Fields => "Fields",
+            Self::Speed => "Speed",
+            Self::Crop => "Crop",
+            Self::Cleaning => "Cleaning",
             Self::Colour => "Colour",
+            Self::Overlays => "Overlays",
             Self::Rotation => "Rotation",
             Self::Sound => "Sound",
             Self::Timecode => "Timecode",
@@ -165,6 +202,63 @@ pub struct PicturePlan {
     pub steps: Vec<Step>,
 }
 
+/// Another file that a step needs, by its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum AidName<'a> {
+    /// A look-up table.
+    Lut(&'a str),
+    /// A picture.
+    Picture(&'a str),
+}
+
+impl Step {
+    /// The other file that it needs.
+    #[must_use]
+    pub fn aid(&self) -> Option<AidName<'_>> {
+        match self {
+            Self::Lut { name, .. } => Some(AidName::Lut(name)),
+            Self::Watermark(mark) => Some(AidName::Picture(&mark.picture)),
+            _ => None,
+        }
+    }
+}
+
+impl PicturePlan {
+    /// Columns and lines of its picture in square pixels, made smaller to be no wider than `widest`.
+    #[must_use]
+    pub fn shown_within(&self, widest: u32) -> (u32, u32) {
+        let (width, height) = (Rational::whole(self.width.into()) * self.pixel_aspect, Rational::whole(self.height.into()));
+        let columns = width.min(Rational::whole(widest.into()));
+        let lines = height * columns.divided_by(width).unwrap_or(Rational::ONE);
+        (even(columns), even(lines))
+    }
+
+    /// The steps that bring the source's pictures to the shape and pace of the output's and leave what
+    /// they show as it is: for looking at both at the same moment.
+    #[must_use]
+    pub fn seen_steps(&self) -> Vec<Step> {
+        let seen = |step: &Step| match step {
+            Step::Speed { .. } | Step::Turn { .. } | Step::Crop { .. } | Step::Scale { .. } | Step::Pad { .. } => {
+                Some(step.clone())
+            }
+            Step::ConstantRate { rate, .. } => Some(Step::ConstantRate { rate: *rate, by: RateConversion::DropRepeat }),
+            Step::Film { .. }
+            | Step::Deinterlace { .. }
+            | Step::Deblock { .. }
+            | Step::Denoise { .. }
+            | Step::Adjust { .. }
+            | Step::ToneMap { .. }
+            | Step::Lut { .. }
+            | Step::Convert { .. }
+            | Step::Subtitles { .. }
+            | Step::BurnIn(_)
+            | Step::Watermark(_)
+            | Step::Grey => None,
+        };
+        self.steps.iter().filter_map(seen).collect()
+    }
+}
+
 /// The frame rate of an output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case")]
@@ -192,17 +286,80 @@ impl FrameRatePlan {
     }
 }
 
+/// Which frames a deinterlacer works on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FramesMeant {
+    /// Every one.
+    #[default]
+    All,
+    /// Those that show combing when they are looked at.
+    Combed,
+    /// Those that a step before has marked.
+    Marked,
+}
+
+/// The times of film frames that were brought back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FilmTiming {
+    /// One after the other on the grid of the film.
+    Grid,
+    /// Each at the time at which it was shown, between frames of video.
+    Own,
+}
+
+/// A colour space with its range, in the libraries' words.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+pub struct ColourSpace {
+    /// Primaries.
+    pub primaries: String,
+    /// Transfer.
+    pub transfer: String,
+    /// Matrix.
+    pub matrix: String,
+    /// Whether the codes use the full range.
+    pub full_range: bool,
+}
+
 /// One step of the way from the source's picture to the output's.
 ///
-/// The order is fixed by [`plan`]: fields before anything that mixes lines, turning and cropping
-/// before scaling (fewer pixels to scale), frames dropped before the costly steps, bars last.
+/// The order is fixed by [`plan`], for these reasons: fields come before anything that mixes lines;
+/// speed before anything that counts time; turning and cropping before all that costs time for each
+/// pixel; frames are dropped before the costly steps, but mixed or drawn anew after scaling; noise
+/// and coding blocks are cleaned before scaling spreads them; levels are changed at the source's
+/// depth; colour is brought to where it belongs before it is scaled; what is laid over the picture comes
+/// behind everything that would blur it; colour is taken out last, so that nothing brings it back.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "step", rename_all = "snake_case")]
 pub enum Step {
+    /// Film frames are brought back from the fields they were spread over.
+    Film {
+        /// How each part of the source was made.
+        stretches: Vec<Stretch>,
+        /// Frames a second of the video.
+        video: Rational,
+        /// The times of what comes out.
+        timing: FilmTiming,
+    },
     /// Two fields become one frame.
     Deinterlace {
         /// Which field comes first.
         order: FieldOrder,
+        /// Which frames.
+        #[serde(default)]
+        frames: FramesMeant,
+        /// How many come out.
+        #[serde(default)]
+        per: DeinterlacePer,
+        /// How.
+        #[serde(default)]
+        degree: DeinterlaceDegree,
+    },
+    /// Faster or slower.
+    Speed {
+        /// By what factor it plays faster.
+        factor: Rational,
     },
     /// Turned clockwise by 90, 180 or 270 degrees.
     Turn {
@@ -225,7 +382,71 @@ pub enum Step {
     ConstantRate {
         /// Frames a second.
         rate: Rational,
+        /// How.
+        #[serde(default)]
+        by: RateConversion,
     },
+    /// Borders of coding blocks smoothed.
+    Deblock {
+        /// How much.
+        degree: Deblocking,
+    },
+    /// Noise taken out.
+    Denoise {
+        /// How much.
+        degree: Denoising,
+    },
+    /// Brightness, contrast, gamma and saturation.
+    Adjust {
+        /// How much.
+        adjustment: Adjustment,
+        /// The luma codes of black and white.
+        levels: (u32, u32),
+        /// The colour code of no colour.
+        neutral: u32,
+    },
+    /// A high dynamic range compressed to the standard one of Rec. 709.
+    ToneMap {
+        /// What it comes from.
+        from: ColourSpace,
+        /// The brightest light in cd/m².
+        peak: u32,
+        /// Pixel format of what comes out.
+        pixel_format: String,
+    },
+    /// Colours looked up in a table, whose output is Rec. 709.
+    Lut {
+        /// The table's name.
+        name: String,
+        /// What goes into it.
+        from: ColourSpace,
+        /// Pixel format of what comes out.
+        pixel_format: String,
+    },
+    /// Brought from one colour space to another.
+    Convert {
+        /// What it comes from.
+        from: ColourSpace,
+        /// What it becomes.
+        to: ColourSpace,
+        /// Pixel format of what comes out.
+        pixel_format: String,
+    },
+    /// Subtitles written into the picture.
+    Subtitles {
+        /// The stream of the source.
+        stream: u32,
+        /// The parts of the source that are taken, in seconds from its first frame; all where there are none.
+        parts: Vec<Span>,
+        /// By what factor it plays faster.
+        speed: Rational,
+    },
+    /// Text written into the picture, which goes by the source's time.
+    BurnIn(BurnText),
+    /// A picture laid over.
+    Watermark(WatermarkPlan),
+    /// All colour taken out.
+    Grey,
     /// Brought to a size, a pixel format and a range.
     Scale {
         /// Columns.
@@ -282,6 +503,9 @@ pub struct SoundPlan {
     pub title: Option<String>,
     /// Roles of the stream.
     pub roles: Vec<String>,
+    /// By what factor it plays faster, with its pitch kept.
+    #[serde(default = "unchanged_speed")]
+    pub speed: Rational,
 }
 
 /// Why there is no plan.
@@ -296,16 +520,64 @@ pub enum PlanError {
     /// A setting cannot hold for this source.
     #[error("{0}")]
     Impossible(String),
+    /// The marks are none of this source's.
+    #[error(transparent)]
+    Parts(#[from] crate::parts::PartsError),
     /// The overrides make no sound preset.
     #[error(transparent)]
     Overrides(#[from] crate::preset::PresetError),
 }
 
+impl Step {
+    /// In a few words, for the chain that is shown.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::Film { .. } => "film frames brought back".to_owned(),
+            Self::Deinterlace { frames: FramesMeant::Combed, .. } => "combed frames deinterlaced".to_owned(),
+            Self::Deinterlace { frames: FramesMeant::Marked, .. } => "frames of video deinterlaced".to_owned(),
+            Self::Deinterlace { frames: FramesMeant::All, .. } => "deinterlaced".to_owned(),
+            Self::Speed { factor } => format!("played at {:.2} %", factor.to_f64() * 100.0),
+            Self::Turn { degrees } => format!("turned by {degrees}°"),
+            Self::Crop { width, height, .. } => format!("cut to {width}×{height}"),
+            Self::ConstantRate { rate, by: RateConversion::DropRepeat } => format!("{} frames a second", rate_text(*rate)),
+            Self::ConstantRate { rate, by: RateConversion::Blend } => format!("mixed to {} frames a second", rate_text(*rate)),
+            Self::ConstantRate { rate, by: RateConversion::Motion } => {
+                format!("drawn anew at {} frames a second", rate_text(*rate))
+            }
+            Self::Deblock { .. } => "coding blocks smoothed".to_owned(),
+            Self::Denoise { .. } => "noise taken out".to_owned(),
+            Self::Adjust { .. } => "levels changed".to_owned(),
+            Self::ToneMap { .. } => "brought to the standard dynamic range".to_owned(),
+            Self::Lut { name, .. } => format!("colours by {name}"),
+            Self::Convert { .. } => "colour space converted".to_owned(),
+            Self::Subtitles { .. } => "subtitles written in".to_owned(),
+            Self::BurnIn(_) => "text written in".to_owned(),
+            Self::Watermark(_) => "watermark laid over".to_owned(),
+            Self::Grey => "colour taken out".to_owned(),
+            Self::Scale { width, height, .. } => format!("brought to {width}×{height}"),
+            Self::Pad { width, height, .. } => format!("put into {width}×{height}"),
+        }
+    }
+}
+
 impl Plan {
+    /// What is done to each picture.
+    #[must_use]
+    pub fn steps(&self) -> &[Step] {
+        self.picture.as_ref().map_or(&[], |picture| &picture.steps)
+    }
+
     /// The length of time that decides about rates: the output's, or nought where it is not known.
     #[must_use]
     pub fn known_duration(&self) -> Rational {
         self.duration.unwrap_or(Rational::ZERO)
+    }
+
+    /// A span of the source's time as it is in the output.
+    #[must_use]
+    pub fn at_its_speed(&self, span: Rational) -> Rational {
+        span.divided_by(self.speed).unwrap_or(span)
     }
 
     /// The codec's short name, for file names.

@@ -1,21 +1,30 @@
 //! The picture's part of the plan.
 
 use super::build::Journal;
-use super::{FrameRatePlan, Origin, PicturePlan, PlanError, Step, Subject};
-use crate::geometry::{Frame, sizing};
+use super::crop::Upright;
+use super::fields::Pace;
+use super::{FrameRatePlan, Origin, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
+use crate::geometry::{Frame, Rectangle, sizing};
 use crate::level;
-use crate::preset::{FieldsRule, FrameRateRule, PictureCodec, PictureSettings, Profile, RateControl, SizeRule};
+use crate::parts::Span;
+use crate::preset::{
+    Adjustment, Deblocking, Denoising, PictureCodec, PictureSettings, Profile, RangeRule, RateControl, RateConversion, SizeRule,
+};
 use crate::rational::Rational;
-use crate::reading::{Colour, FieldOrder, Picture, Reading, Stream};
+use crate::reading::{Picture, Reading, Stream};
 use crate::units::rate_text;
 
+/// The picture's plan, and by what factor the output plays faster than the source. `reading` is of what
+/// is taken, the `parts` of the `whole`.
 pub(super) fn plan(
     settings: &PictureSettings,
     stream: &Stream,
     source: &Picture,
     reading: &Reading,
+    whole: &Reading,
+    parts: &[Span],
     journal: &mut Journal<'_>,
-) -> Result<PicturePlan, PlanError> {
+) -> Result<(PicturePlan, Rational), PlanError> {
     let profile = settings.profile.unwrap_or(settings.codec.usual_profile());
     journal.note(
         Subject::Codec,
@@ -25,13 +34,16 @@ pub(super) fn plan(
         "the preset asks for it",
     );
     journal.note(Subject::Rate, "/picture/rate", Origin::Preset, rate_words(settings.rate), rate_reason(settings.rate));
-    let deinterlace = decide_fields(settings, source, journal);
-    let field_order =
-        if deinterlace || !source.field_order.is_interlaced() { FieldOrder::Progressive } else { source.field_order };
-    let turned = matches!(source.rotation.rem_euclid(360), 90 | 270);
-    let upright = Frame { width: source.width, height: source.height, pixel_aspect: source.pixel_aspect };
-    let upright = if turned { upright.turned() } else { upright };
-    let size = sizing(upright, settings.size, settings.pixel_aspect);
+    let findings = reading.findings.as_ref();
+    let seen = Upright::of(source, settings.pixel_aspect);
+    let (upright, degrees) = (seen.frame, seen.degrees);
+    let cut = crop::decide(settings.crop, seen, findings, journal)?;
+    let lines_change = settings.size != SizeRule::Same || cut.is_some() || degrees != 0;
+    let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines_change, journal)?;
+    let field_order = fields.order;
+    let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
+    let cut_frame = cut.map_or(upright, |part| Frame { width: part.width, height: part.height, ..upright });
+    let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
     journal.note(
         Subject::Size,
         "/picture/size",
@@ -39,9 +51,9 @@ pub(super) fn plan(
         format!("{}×{}", size.frame.width, size.frame.height),
         size.because.clone(),
     );
-    let frame_rate = decide_frame_rate(settings, source, journal);
+    let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
+    let duration = stream.duration.or(reading.duration).and_then(|duration| duration.divided_by(speed));
     let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format);
-    let colour = decide_colour(source, journal);
     if let Some(asked) = settings.level
         && !level::allows(settings.codec, asked, size.frame.width, size.frame.height, frame_rate.rate())
     {
@@ -67,12 +79,10 @@ pub(super) fn plan(
         )));
     }
 
-    let mut steps = Vec::new();
-    if deinterlace {
-        let order = if source.field_order.is_interlaced() { source.field_order } else { FieldOrder::TopFirst };
-        steps.push(Step::Deinterlace { order });
+    let mut steps = fields.steps;
+    if speed != Rational::ONE {
+        steps.push(Step::Speed { factor: speed });
     }
-    let degrees = u16::try_from(source.rotation.rem_euclid(360)).unwrap_or(0);
     if degrees != 0 {
         journal.note(
             Subject::Rotation,
@@ -83,28 +93,57 @@ pub(super) fn plan(
         );
         steps.push(Step::Turn { degrees });
     }
-    steps.extend(size.crop.map(Step::from));
-    if let FrameRatePlan::Constant { rate } = frame_rate {
-        steps.push(Step::ConstantRate { rate });
+    let kept = match (cut, size.crop) {
+        (Some(cut), Some(inner)) => Some(Rectangle { x: cut.x + inner.x, y: cut.y + inner.y, ..inner }),
+        (cut, inner) => cut.or(inner),
+    };
+    steps.extend(kept.map(Step::from));
+    let rate_step = match frame_rate {
+        FrameRatePlan::Constant { rate } => Some(Step::ConstantRate { rate, by: conversion }),
+        FrameRatePlan::Variable { .. } => None,
+    };
+    // Frames that came at times of their own are brought to their rate before any are mixed.
+    let even_rate = fields.even_rate.map(|rate| rate * speed);
+    let mixes = conversion != RateConversion::DropRepeat && rate_step.is_some();
+    steps.extend(even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat }));
+    steps.extend(rate_step.clone().filter(|_| !mixes));
+    clean(settings, journal, &mut steps);
+    let after_crop = kept.map_or((upright.width, upright.height), |part| (part.width, part.height));
+    let scaled = after_crop != size.scaled;
+    let coloured = colour::decide(&settings.colour, source, &pixel_format, scaled, journal);
+    steps.extend(coloured.steps);
+    let depth = if coloured.pixel_format == source.pixel_format { source.depth } else { depth_of(&coloured.pixel_format) };
+    let codes = (!coloured.rgb).then_some((depth, coloured.full_range));
+    let adjusted = adjust(settings, codes, &pixel_format, journal);
+    steps.extend(adjusted.clone().filter(|_| !coloured.rgb));
+    let full_wanted = settings.colour.range == RangeRule::Full;
+    if scaled || coloured.pixel_format != pixel_format || coloured.full_range != full_wanted {
+        let mut scale = scale_to(size.scaled, &pixel_format, field_order.is_interlaced());
+        if let Step::Scale { to_matrix, to_range, .. } = &mut scale {
+            *to_matrix = coloured.rgb.then(|| "bt709".to_owned());
+            let range = if full_wanted { "pc" } else { "tv" };
+            *to_range = (coloured.rgb || coloured.full_range != full_wanted).then(|| range.to_owned());
+        }
+        steps.push(scale);
     }
-    let after_crop = size.crop.map_or((upright.width, upright.height), |part| (part.width, part.height));
-    let rgb = is_rgb(&source.pixel_format);
-    let full_range = !rgb && (source.colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj"));
-    if after_crop != size.scaled || source.pixel_format != pixel_format || full_range {
-        steps.push(Step::Scale {
-            width: size.scaled.0,
-            height: size.scaled.1,
-            pixel_format: pixel_format.clone(),
-            fields_apart: field_order.is_interlaced(),
-            to_matrix: rgb.then(|| "bt709".to_owned()),
-            to_range: (rgb || full_range).then(|| "tv".to_owned()),
-        });
+    steps.extend(adjusted.filter(|_| coloured.rgb));
+    steps.extend(rate_step.filter(|_| mixes));
+    if conversion == RateConversion::Motion && mixes && pixel_format != "yuv420p" {
+        // Frames are drawn in 8 bit; the output's form comes back behind it.
+        steps.push(scale_to(size.scaled, &pixel_format, false));
     }
     if let Some(pad) = size.pad {
         steps.push(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y });
     }
+    let outer = (size.frame.width, size.frame.height);
+    steps.extend(overlays::steps(&settings.overlays, (outer, &coloured.space.matrix), speed, parts, whole, journal));
+    if settings.greyscale {
+        let because = "casts and coloured scratches vanish, and the bits go to the picture";
+        journal.note(Subject::Colour, "/picture/greyscale", Origin::Preset, "all colour taken out", because);
+        steps.push(Step::Grey);
+    }
     let key_interval = (settings.key_interval * frame_rate.rate()).round().max(1);
-    Ok(PicturePlan {
+    let plan = PicturePlan {
         source_stream: stream.index,
         codec: settings.codec,
         profile,
@@ -116,28 +155,77 @@ pub(super) fn plan(
         width: size.frame.width,
         height: size.frame.height,
         pixel_aspect: size.frame.pixel_aspect,
-        duration: stream.duration.or(reading.duration),
-        frames: frame_count(frame_rate, source, stream, reading),
+        frames: frame_count(frame_rate, pace, duration),
+        duration,
         frame_rate,
         field_order,
-        colour,
-        hdr: source.hdr.clone(),
+        colour: coloured.colour,
+        hdr: coloured.hdr,
         steps,
-    })
+    };
+    Ok((plan, speed))
 }
 
-fn frame_count(rate: FrameRatePlan, source: &Picture, stream: &Stream, reading: &Reading) -> Option<u64> {
+fn source_pace(source: &Picture, stream: &Stream, reading: &Reading) -> Pace {
+    let rate = source.frame_rate.unwrap_or(Rational::whole(25));
+    let by_duration = || {
+        let duration = stream.duration.or(reading.duration).filter(|_| !source.varies)?;
+        u64::try_from((duration * rate).round()).ok()
+    };
+    Pace { rate, varies: source.varies, frames: source.frames.or_else(by_duration) }
+}
+
+fn frame_count(rate: FrameRatePlan, pace: Pace, duration: Option<Rational>) -> Option<u64> {
     match rate {
-        FrameRatePlan::Constant { rate } if source.varies || source.frame_rate != Some(rate) => {
-            let duration = stream.duration.or(reading.duration)?;
-            u64::try_from((duration * rate).round()).ok()
-        }
-        FrameRatePlan::Constant { rate } => {
-            let by_duration = || u64::try_from((stream.duration.or(reading.duration)? * rate).round()).ok();
-            source.frames.or_else(by_duration)
-        }
-        FrameRatePlan::Variable { .. } => source.frames,
+        FrameRatePlan::Constant { rate } if pace.varies || pace.rate != rate => u64::try_from((duration? * rate).round()).ok(),
+        FrameRatePlan::Constant { .. } | FrameRatePlan::Variable { .. } => pace.frames,
     }
+}
+
+fn clean(settings: &PictureSettings, journal: &mut Journal<'_>, steps: &mut Vec<Step>) {
+    let cleaning = settings.cleaning;
+    if cleaning.deblock != Deblocking::Off {
+        let words = cleaning.deblock.words();
+        journal.note(Subject::Cleaning, "/picture/cleaning/deblock", Origin::Preset, words, "the preset asks for it");
+        steps.push(Step::Deblock { degree: cleaning.deblock });
+    }
+    if cleaning.denoise != Denoising::Off {
+        let words = cleaning.denoise.words();
+        journal.note(Subject::Cleaning, "/picture/cleaning/denoise", Origin::Preset, words, "the preset asks for it");
+        steps.push(Step::Denoise { degree: cleaning.denoise });
+    }
+}
+
+fn scale_to((width, height): (u32, u32), pixel_format: &str, fields_apart: bool) -> Step {
+    Step::Scale { width, height, pixel_format: pixel_format.to_owned(), fields_apart, to_matrix: None, to_range: None }
+}
+
+fn depth_of(pixel_format: &str) -> u32 {
+    if pixel_format.ends_with("12le") {
+        12
+    } else if pixel_format.ends_with("10le") {
+        10
+    } else {
+        8
+    }
+}
+
+/// Levels are changed in the source's own codes, which `source` tells as depth and whether they use
+/// the full range; where it has none of luma, in those of the output.
+fn adjust(settings: &PictureSettings, source: Option<(u32, bool)>, output: &str, journal: &mut Journal<'_>) -> Option<Step> {
+    let adjustment = settings.adjustment;
+    if adjustment == Adjustment::default() {
+        return None;
+    }
+    let what = format!(
+        "brightness {:+}, contrast {} %, gamma {} %, saturation {} %",
+        adjustment.brightness, adjustment.contrast, adjustment.gamma, adjustment.saturation
+    );
+    journal.note(Subject::Colour, "/picture/adjustment", Origin::Preset, what, "the preset asks for it");
+    let (depth, full) = source.unwrap_or((depth_of(output), false));
+    let finer = 1 << depth.saturating_sub(8).min(8);
+    let levels = if full { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
+    Some(Step::Adjust { adjustment, levels, neutral: 128 * finer })
 }
 
 fn rate_words(rate: RateControl) -> String {
@@ -160,170 +248,21 @@ const fn rate_reason(rate: RateControl) -> &'static str {
     }
 }
 
-/// Whether the picture is deinterlaced.
-fn decide_fields(settings: &PictureSettings, source: &Picture, journal: &mut Journal<'_>) -> bool {
-    let declared = source.field_order.is_interlaced();
-    let lines_kept = settings.size == SizeRule::Same;
-    let (deinterlace, what, because) = match (settings.fields, declared) {
-        (FieldsRule::Always, true) => (true, "deinterlaced, one frame for each frame", "the preset asks for it"),
-        (FieldsRule::Always, false) => {
-            (true, "deinterlaced, one frame for each frame", "the preset asks for it, although the header declares no fields")
-        }
-        (FieldsRule::WhenNeeded, true) => (true, "deinterlaced, one frame for each frame", "the header declares fields"),
-        (FieldsRule::Keep, true) if lines_kept => {
-            (false, "fields kept and marked", "the preset keeps them, and the lines stay as they are")
-        }
-        (FieldsRule::Keep, true) => {
-            (true, "deinterlaced, one frame for each frame", "fields cannot be kept when the number of lines changes")
-        }
-        (FieldsRule::WhenNeeded | FieldsRule::Keep, false) => return false,
-    };
-    let because = if declared { format!("{because} ({})", source.field_order.words()) } else { because.to_owned() };
-    journal.note(Subject::Fields, "/picture/fields", Origin::Source, what, because);
-    deinterlace
-}
-
-fn decide_frame_rate(settings: &PictureSettings, source: &Picture, journal: &mut Journal<'_>) -> FrameRatePlan {
-    let mean = source.frame_rate.unwrap_or(Rational::whole(25));
-    let nominal = nominal_rate(mean);
-    let same = |journal: &mut Journal<'_>| {
-        if source.varies {
-            journal.note(
-                Subject::FrameRate,
-                "/picture/frame_rate",
-                Origin::Source,
-                format!("{} constant, frames repeated or dropped as needed", rate_text(nominal)),
-                format!("the source varies around {} and a constant rate is wanted", rate_text(mean)),
-            );
-            FrameRatePlan::Constant { rate: nominal }
-        } else {
-            journal.note(
-                Subject::FrameRate,
-                "/picture/frame_rate",
-                Origin::Source,
-                format!("{} constant", rate_text(mean)),
-                "the source has it",
-            );
-            FrameRatePlan::Constant { rate: mean }
-        }
-    };
-    match settings.frame_rate {
-        FrameRateRule::Same => same(journal),
-        FrameRateRule::KeepVariable if source.varies => {
-            journal.note(
-                Subject::FrameRate,
-                "/picture/frame_rate",
-                Origin::Source,
-                "variable, every frame keeps its time",
-                format!("the source varies around {}", rate_text(mean)),
-            );
-            FrameRatePlan::Variable { mean }
-        }
-        FrameRateRule::KeepVariable => same(journal),
-        FrameRateRule::Constant { rate } => {
-            let because = if source.frame_rate == Some(rate) && !source.varies {
-                "the preset asks for it, and the source has it".to_owned()
-            } else {
-                format!("the preset asks for it; frames are repeated or dropped (the source has {})", rate_text(mean))
-            };
-            journal.note(
-                Subject::FrameRate,
-                "/picture/frame_rate",
-                Origin::Preset,
-                format!("{} constant", rate_text(rate)),
-                because,
-            );
-            FrameRatePlan::Constant { rate }
-        }
-        FrameRateRule::AtMost { rate } => {
-            let natural = if source.varies { nominal } else { mean };
-            if natural <= rate {
-                return same(journal);
-            }
-            // An even fraction of the source keeps motion regular: 25 at most 12 gives 25/2 only where that fits.
-            let every = natural.divided_by(rate).map_or(1, Rational::ceil).max(1);
-            let lowered = natural.divided_by(Rational::whole(every)).unwrap_or(rate);
-            journal.note(
-                Subject::FrameRate,
-                "/picture/frame_rate",
-                Origin::Preset,
-                format!("{} constant, every {} frame kept", rate_text(lowered), ordinal(every)),
-                format!("the source has {} and the preset allows {} at most", rate_text(natural), rate_text(rate)),
-            );
-            FrameRatePlan::Constant { rate: lowered }
-        }
-    }
-}
-
-fn ordinal(number: i64) -> String {
-    match number {
-        2 => "second".to_owned(),
-        3 => "third".to_owned(),
-        other => format!("{other}th"),
-    }
-}
-
-/// The standard rate that material varying around `mean` is made constant at: the nearest one that
-/// is not below it by more than a hundredth, and 60 at most.
-#[must_use]
-pub(crate) fn nominal_rate(mean: Rational) -> Rational {
-    const STANDARD: [Rational; 12] = [
-        Rational::whole(5),
-        Rational::whole(10),
-        Rational::whole(12),
-        Rational::whole(15),
-        Rational::constant(24_000, 1001),
-        Rational::whole(24),
-        Rational::whole(25),
-        Rational::constant(30_000, 1001),
-        Rational::whole(30),
-        Rational::whole(50),
-        Rational::constant(60_000, 1001),
-        Rational::whole(60),
+/// The form that takes every sample of the source; RGB is stored as luma and chroma of 10 bit.
+fn lossless_format(source: &str) -> &'static str {
+    const KEPT: [&str; 9] = [
+        "yuv420p",
+        "yuv422p",
+        "yuv444p",
+        "yuv420p10le",
+        "yuv422p10le",
+        "yuv444p10le",
+        "yuv420p12le",
+        "yuv422p12le",
+        "yuv444p12le",
     ];
-    let floor = mean * Rational::constant(995, 1000);
-    STANDARD.into_iter().find(|rate| *rate >= floor).unwrap_or(Rational::whole(60))
-}
-
-fn decide_colour(source: &Picture, journal: &mut Journal<'_>) -> Colour {
-    let mut colour = source.colour.clone();
-    if is_rgb(&source.pixel_format) {
-        colour = Colour {
-            primaries: colour.primaries.or(Some("bt709".to_owned())),
-            transfer: colour.transfer.or(Some("bt709".to_owned())),
-            matrix: Some("bt709".to_owned()),
-            range: Some("tv".to_owned()),
-            chroma_location: None,
-        };
-        journal.note(
-            Subject::Colour,
-            "",
-            Origin::Source,
-            "RGB converted with the matrix of BT.709, limited range",
-            "the output stores luma and chroma",
-        );
-        return colour;
-    }
-    if colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj") {
-        journal.note(
-            Subject::Colour,
-            "",
-            Origin::Source,
-            "full range converted to limited",
-            "players and broadcasters expect limited range",
-        );
-        colour.range = Some("tv".to_owned());
-    } else if colour.primaries.is_some() || colour.transfer.is_some() || colour.matrix.is_some() {
-        let named = |part: &Option<String>| part.clone().unwrap_or_else(|| "not declared".to_owned());
-        let what =
-            format!("tags carried: {} / {} / {}", named(&colour.primaries), named(&colour.transfer), named(&colour.matrix));
-        journal.note(Subject::Colour, "", Origin::Source, what, "the source declares them");
-    }
-    colour
-}
-
-fn is_rgb(pixel_format: &str) -> bool {
-    ["rgb", "bgr", "gbr", "argb", "abgr", "0rgb", "0bgr", "pal8", "x2rgb"].iter().any(|prefix| pixel_format.starts_with(prefix))
+    let plain = source.replace("yuvj", "yuv");
+    KEPT.into_iter().find(|kept| *kept == plain).unwrap_or("yuv444p10le")
 }
 
 fn has_alpha(pixel_format: &str) -> bool {
@@ -335,6 +274,7 @@ fn pixel_format(codec: PictureCodec, profile: Profile, source: &str) -> String {
         (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) if has_alpha(source) => "yuva444p10le",
         (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) => "yuv444p10le",
         (PictureCodec::Prores, _) => "yuv422p10le",
+        (PictureCodec::Ffv1, _) => lossless_format(source),
         (PictureCodec::H264, Profile::High10) | (PictureCodec::Hevc, Profile::Main10) => "yuv420p10le",
         (PictureCodec::H264, Profile::High422) | (PictureCodec::Hevc, Profile::Main42210) => "yuv422p10le",
         (PictureCodec::Mpeg2, Profile::Mpeg2422) => "yuv422p",

@@ -3,6 +3,7 @@
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
 use crate::preset::{ChannelRule, Container, SoundCodec, SoundSettings, SoundStreams};
+use crate::rational::Rational;
 use crate::reading::{Reading, Sound, Stream};
 
 /// Sample rates that AAC has (ISO/IEC 14496-3 table 1.18).
@@ -11,6 +12,7 @@ const AAC_RATES: [u32; 12] = [8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_
 pub(super) fn plan(
     settings: &SoundSettings,
     container: Container,
+    speed: Rational,
     reading: &Reading,
     journal: &mut Journal<'_>,
 ) -> Result<Vec<SoundPlan>, PlanError> {
@@ -25,8 +27,10 @@ pub(super) fn plan(
         SoundStreams::All if !only_one => streams.clone(),
         SoundStreams::All | SoundStreams::First => vec![*first],
     };
-    let planned =
-        chosen.iter().map(|(stream, sound)| stream_plan(settings, container, stream, sound)).collect::<Result<Vec<_>, _>>()?;
+    let planned = chosen
+        .iter()
+        .map(|(stream, sound)| stream_plan(settings, container, speed, stream, sound))
+        .collect::<Result<Vec<_>, _>>()?;
     for sound in &planned {
         let mut what = format!("{} · {} · {} kHz", sound.codec.words(), sound.layout, f64::from(sound.sample_rate) / 1e3);
         if let Some(rate) = sound.bit_rate {
@@ -58,7 +62,18 @@ pub(super) fn plan(
     Ok(planned)
 }
 
-fn stream_plan(settings: &SoundSettings, container: Container, stream: &Stream, sound: &Sound) -> Result<SoundPlan, PlanError> {
+fn stream_plan(
+    settings: &SoundSettings,
+    container: Container,
+    speed: Rational,
+    stream: &Stream,
+    sound: &Sound,
+) -> Result<SoundPlan, PlanError> {
+    if settings.codec == SoundCodec::Copy && speed != Rational::ONE {
+        return Err(PlanError::Impossible(
+            "sound that is left untouched cannot follow another speed: choose AAC or PCM for it".to_owned(),
+        ));
+    }
     if settings.codec == SoundCodec::Copy && container == Container::Mp4 && !copies_into_mp4(&stream.codec) {
         return Err(PlanError::Impossible(format!(
             "the sound ({}) cannot stand in MP4 untouched: choose AAC, or MOV or MKV as the container",
@@ -88,6 +103,7 @@ fn stream_plan(settings: &SoundSettings, container: Container, stream: &Stream, 
         language: stream.language.clone(),
         title: stream.title.clone(),
         roles: stream.roles.clone(),
+        speed,
     })
 }
 

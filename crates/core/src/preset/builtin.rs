@@ -1,8 +1,9 @@
 //! The presets that come with the program, named by the role of the file they make.
 
 use super::{
-    Carry, ChannelRule, Container, Effort, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset,
-    Profile, RateControl, SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams,
+    Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, Container, CropRule, Deinterlacing, Effort, FieldsRule,
+    FrameRateRule, MixtureRule, Overlays, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
+    SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams, SpeedRule, TelecineRule,
 };
 use crate::rational::Rational;
 use crate::units::BitRate;
@@ -144,6 +145,8 @@ pub fn viewing_preset(with_picture: bool) -> Preset {
         effort: Effort::Quick,
         key_interval: Rational::constant(1, 2),
         size: fit(960, 540),
+        // Every frame of the source has its own in the copy.
+        telecine: TelecineRule::Never,
         ..picture(PictureCodec::H264)
     };
     Preset {
@@ -164,6 +167,7 @@ fn preset(id: &str, name: &str, container: Container, use_when: &str) -> Preset 
         picture: None,
         sound: None,
         carry: Carry::default(),
+        parts: Vec::new(),
         name_pattern: super::default_name_pattern(),
     }
 }
@@ -180,6 +184,16 @@ fn picture(codec: PictureCodec) -> PictureSettings {
         pixel_aspect: PixelAspectRule::Square,
         frame_rate: FrameRateRule::Same,
         fields: FieldsRule::WhenNeeded,
+        deinterlacing: Deinterlacing::default(),
+        telecine: TelecineRule::WhenNeeded,
+        mixture: MixtureRule::VideoRate,
+        crop: CropRule::Never,
+        speed: SpeedRule::Same,
+        cleaning: Cleaning::default(),
+        adjustment: Adjustment::default(),
+        colour: ColourSettings::default(),
+        overlays: Overlays::default(),
+        greyscale: false,
     }
 }
 

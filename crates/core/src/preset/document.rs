@@ -72,6 +72,21 @@ pub fn with_overrides(preset: &Preset, overrides: &Value) -> Result<Preset, Pres
     Preset::from_value(document)
 }
 
+/// Settings of a whole source with those of one output above them, as one patch.
+#[must_use]
+pub fn joined_overrides(of_source: &Value, of_output: &Value) -> Value {
+    match (of_source.as_object().filter(|own| !own.is_empty()), of_output.as_object().filter(|own| !own.is_empty())) {
+        (None, _) => of_output.clone(),
+        (Some(_), None) => of_source.clone(),
+        (Some(_), Some(_)) => {
+            let mut joined = of_source.clone();
+            replace_changed_rules(&mut joined, of_output);
+            merge_keeping_nulls(&mut joined, of_output.clone());
+            joined
+        }
+    }
+}
+
 /// A rule (`size`, `rate` …) is a choice among forms with different fields: changing which form
 /// it has drops the fields of the old one, as otherwise they would be unknown in the new.
 fn replace_changed_rules(document: &mut Value, overrides: &Value) {

@@ -5,18 +5,25 @@
 
 mod builtin;
 mod document;
+mod mend;
 mod validate;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::parts::Span;
 use crate::rational::Rational;
 use crate::units::{BitRate, rate_text};
 
 pub(crate) use validate::LARGEST_SIDE;
 
 pub use builtin::{builtin, builtin_presets, viewing_preset};
-pub use document::{PresetError, overrides_from_settings, preset_schema, with_overrides};
+pub use document::{PresetError, joined_overrides, overrides_from_settings, preset_schema, with_overrides};
+pub use mend::{
+    Adjustment, BurnIn, BurntSubtitles, Cleaning, ColourSettings, ColourSpaceRule, Corner, CropRule, Deblocking,
+    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, Denoising, DynamicRangeRule, MixtureRule, Overlays,
+    RangeRule, RateConversion, SpeedRule, TelecineRule, Watermark,
+};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
@@ -44,6 +51,10 @@ pub struct Preset {
     /// What else is taken over from the source.
     #[serde(default)]
     pub carry: Carry,
+    /// The parts of the source that are taken, one after the other, in seconds from its first frame;
+    /// all of it where there are none.
+    #[serde(default)]
+    pub parts: Vec<Span>,
     /// How files are named, unless the deliverable says otherwise.
     #[serde(default = "default_name_pattern")]
     pub name_pattern: String,
@@ -79,6 +90,8 @@ pub enum PictureCodec {
     Prores,
     /// MPEG-2 video (ISO/IEC 13818-2).
     Mpeg2,
+    /// FFV1 (RFC 9043): every sample comes out as it went in.
+    Ffv1,
 }
 
 /// Profiles of the picture codecs; each belongs to some codecs only.
@@ -117,6 +130,8 @@ pub enum Profile {
     /// ProRes 4444 XQ.
     #[serde(rename = "4444xq")]
     P4444Xq,
+    /// FFV1.
+    Lossless,
 }
 
 /// How many bits the picture gets.
@@ -141,7 +156,7 @@ pub enum RateControl {
         /// The rate in bits a second.
         bits_per_second: BitRate,
     },
-    /// What the codec's profile asks for (ProRes).
+    /// What the codec's profile asks for (ProRes, FFV1).
     ByProfile,
 }
 
@@ -190,6 +205,36 @@ pub struct PictureSettings {
     /// What becomes of interlaced material.
     #[serde(default)]
     pub fields: FieldsRule,
+    /// How it is deinterlaced, where it is.
+    #[serde(default)]
+    pub deinterlacing: Deinterlacing,
+    /// What becomes of film that was spread over fields.
+    #[serde(default)]
+    pub telecine: TelecineRule,
+    /// The rate of sources that are partly film and partly video.
+    #[serde(default)]
+    pub mixture: MixtureRule,
+    /// What is cut off.
+    #[serde(default)]
+    pub crop: CropRule,
+    /// How fast it plays.
+    #[serde(default)]
+    pub speed: SpeedRule,
+    /// What is cleaned.
+    #[serde(default)]
+    pub cleaning: Cleaning,
+    /// Brightness, contrast, gamma and saturation.
+    #[serde(default)]
+    pub adjustment: Adjustment,
+    /// Colour space, range, look-up table.
+    #[serde(default)]
+    pub colour: ColourSettings,
+    /// What is laid over the picture.
+    #[serde(default)]
+    pub overlays: Overlays,
+    /// Whether all colour is taken out: casts and coloured scratches vanish, the bits go to the picture.
+    #[serde(default)]
+    pub greyscale: bool,
 }
 
 fn default_key_interval() -> Rational {
@@ -255,6 +300,22 @@ pub enum SizeRule {
         /// Lines of the box.
         height: u32,
     },
+    /// This width, the height following from the shape.
+    Width {
+        /// Columns.
+        width: u32,
+        /// Whether smaller sources are enlarged to it.
+        #[serde(default)]
+        enlarge: bool,
+    },
+    /// This height, the width following from the shape.
+    Height {
+        /// Lines.
+        height: u32,
+        /// Whether smaller sources are enlarged to it.
+        #[serde(default)]
+        enlarge: bool,
+    },
     /// A fraction of the source.
     Fraction {
         /// Such as 1/2.
@@ -271,6 +332,8 @@ pub enum PixelAspectRule {
     Square,
     /// Pixels keep their shape, which is written into the file.
     Keep,
+    /// Pixels get this shape, width over height: for headers that are wrong. The picture is not stretched.
+    Set(Rational),
 }
 
 /// The frame rate.
@@ -282,10 +345,13 @@ pub enum FrameRateRule {
     Same,
     /// As the source, and a varying rate stays varying.
     KeepVariable,
-    /// This rate, frames dropped or repeated as needed.
+    /// This rate.
     Constant {
         /// Frames a second.
         rate: Rational,
+        /// How frames of another rate are brought to it.
+        #[serde(default)]
+        by: RateConversion,
     },
     /// No more than this rate: faster sources are brought down to it.
     AtMost {
@@ -300,7 +366,7 @@ pub enum FrameRateRule {
 pub enum FieldsRule {
     /// Fields stay fields, and are marked so. The number of lines cannot change then.
     Keep,
-    /// Deinterlaced where the source declares fields.
+    /// Deinterlaced where a scan found fields or, where there was none, where the header declares them.
     #[default]
     WhenNeeded,
     /// Deinterlaced in any case.
@@ -416,6 +482,7 @@ impl PictureCodec {
             Self::Hevc => "HEVC",
             Self::Prores => "ProRes",
             Self::Mpeg2 => "MPEG-2",
+            Self::Ffv1 => "FFV1",
         }
     }
 
@@ -427,6 +494,7 @@ impl PictureCodec {
             Self::Hevc => "hevc",
             Self::Prores => "prores",
             Self::Mpeg2 => "mpeg2video",
+            Self::Ffv1 => "ffv1",
         }
     }
 
@@ -437,6 +505,7 @@ impl PictureCodec {
             Self::H264 => Profile::High,
             Self::Hevc | Self::Mpeg2 => Profile::Main,
             Self::Prores => Profile::Standard,
+            Self::Ffv1 => Profile::Lossless,
         }
     }
 
@@ -448,6 +517,7 @@ impl PictureCodec {
             Self::Hevc => &[Profile::Main, Profile::Main10, Profile::Main42210],
             Self::Prores => &[Profile::Proxy, Profile::Lt, Profile::Standard, Profile::Hq, Profile::P4444, Profile::P4444Xq],
             Self::Mpeg2 => &[Profile::Main, Profile::Mpeg2422],
+            Self::Ffv1 => &[Profile::Lossless],
         }
     }
 }
@@ -471,6 +541,7 @@ impl Profile {
             Self::Hq => "422 HQ",
             Self::P4444 => "4444",
             Self::P4444Xq => "4444 XQ",
+            Self::Lossless => "lossless",
         }
     }
 }
@@ -519,12 +590,14 @@ impl Preset {
             SizeRule::Fit { width, height, .. } => format!("inside {width}×{height}"),
             SizeRule::Fill { width, height } => format!("fills {width}×{height}"),
             SizeRule::Pad { width, height } => format!("{width}×{height} with bars"),
+            SizeRule::Width { width, .. } => format!("{width} wide"),
+            SizeRule::Height { height, .. } => format!("{height} high"),
             SizeRule::Fraction { of } => format!("{of} of the source"),
         };
         match picture.frame_rate {
             FrameRateRule::Same => size,
             FrameRateRule::KeepVariable => format!("{size}, rate may vary"),
-            FrameRateRule::Constant { rate } => format!("{size}, {} fps", rate_text(rate)),
+            FrameRateRule::Constant { rate, .. } => format!("{size}, {} fps", rate_text(rate)),
             FrameRateRule::AtMost { rate } => format!("{size}, up to {} fps", rate_text(rate)),
         }
     }

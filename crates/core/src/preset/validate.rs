@@ -1,11 +1,12 @@
 //! Which settings go together, and what to say where they do not.
 
 use super::{
-    Container, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, Preset, Profile, RateControl, SizeRule, SoundCodec,
-    SoundSettings,
+    Container, CropRule, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
+    SizeRule, SoundCodec, SoundSettings, SpeedRule,
 };
 use crate::level;
 use crate::naming;
+use crate::parts::check_order;
 use crate::rational::Rational;
 use crate::units::BitRate;
 
@@ -34,8 +35,14 @@ impl Preset {
         if let Err(fault) = naming::check_pattern(&self.name_pattern) {
             faults.push(fault.to_string());
         }
+        if let Err(fault) = check_order(&self.parts) {
+            faults.push(format!("The parts that are taken cannot be: {fault}."));
+        }
         if let Some(picture) = &self.picture {
             picture_faults(self.container, picture, &mut faults);
+        }
+        if let Some(picture) = &self.picture {
+            overlay_faults(picture, &mut faults);
         }
         if let Some(sound) = &self.sound {
             sound_faults(self.container, sound, &mut faults);
@@ -50,7 +57,7 @@ const fn holds_picture(container: Container, codec: PictureCodec) -> bool {
     match (container, codec) {
         (Container::Mov | Container::Mkv, _) => true,
         (Container::Mp4, PictureCodec::H264 | PictureCodec::Hevc | PictureCodec::Mpeg2) => true,
-        (Container::Mp4, PictureCodec::Prores) | (Container::Wav, _) => false,
+        (Container::Mp4, PictureCodec::Prores | PictureCodec::Ffv1) | (Container::Wav, _) => false,
     }
 }
 
@@ -80,8 +87,9 @@ fn picture_faults(container: Container, picture: &PictureSettings, faults: &mut 
     }
     rate_faults(picture, profile, faults);
     size_faults(picture, faults);
+    mending_faults(picture, faults);
     match picture.frame_rate {
-        FrameRateRule::Constant { rate } | FrameRateRule::AtMost { rate } => {
+        FrameRateRule::Constant { rate, .. } | FrameRateRule::AtMost { rate } => {
             if !rate.is_positive() || rate > FASTEST_RATE {
                 faults.push(format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}."));
             }
@@ -105,9 +113,9 @@ fn picture_faults(container: Container, picture: &PictureSettings, faults: &mut 
 fn rate_faults(picture: &PictureSettings, profile: Profile, faults: &mut Vec<String>) {
     let codec = picture.codec;
     let rate = match (codec, picture.rate) {
-        (PictureCodec::Prores, RateControl::ByProfile) => None,
-        (PictureCodec::Prores, _) => {
-            faults.push("The rate of ProRes follows from its profile: set the rate's mode to by_profile.".to_owned());
+        (PictureCodec::Prores | PictureCodec::Ffv1, RateControl::ByProfile) => None,
+        (PictureCodec::Prores | PictureCodec::Ffv1, _) => {
+            faults.push(format!("The rate of {} follows from its profile: set the rate's mode to by_profile.", codec.words()));
             None
         }
         (_, RateControl::ByProfile) => {
@@ -120,6 +128,15 @@ fn rate_faults(picture: &PictureSettings, profile: Profile, faults: &mut Vec<Str
         }
         (_, RateControl::ConstantQuality { crf }) if crf > 51 => {
             faults.push(format!("A CRF of {crf} is out of range: choose 0 to 51."));
+            None
+        }
+        (PictureCodec::H264, RateControl::ConstantQuality { crf: 0 })
+            if !matches!(profile, Profile::High10 | Profile::High422) =>
+        {
+            faults.push(format!(
+                "A CRF of 0 is lossless, which {} cannot hold: choose 1 or more, or FFV1 for lossless files.",
+                profile.words()
+            ));
             None
         }
         (_, RateControl::ConstantQuality { .. }) => None,
@@ -156,19 +173,76 @@ fn size_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
                 faults.push(format!("{of} of the source is out of range: choose above 0 and at most 4."));
             }
         }
+        SizeRule::Width { width, .. } => side_faults(width, "width", faults),
+        SizeRule::Height { height, .. } => side_faults(height, "height", faults),
         SizeRule::Fit { width, height, .. } | SizeRule::Fill { width, height } | SizeRule::Pad { width, height } => {
-            for (side, name) in [(width, "width"), (height, "height")] {
-                if !(SMALLEST_SIDE..=LARGEST_SIDE).contains(&side) {
-                    faults.push(format!("A {name} of {side} is out of range: choose {SMALLEST_SIDE} to {LARGEST_SIDE}."));
-                } else if side % 2 == 1 {
-                    faults.push(format!(
-                        "A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {} or {}.",
-                        side - 1,
-                        side + 1
-                    ));
-                }
-            }
+            side_faults(width, "width", faults);
+            side_faults(height, "height", faults);
         }
+    }
+    match picture.pixel_aspect {
+        PixelAspectRule::Set(aspect) if aspect < Rational::constant(1, 8) || aspect > Rational::whole(8) => {
+            faults.push(format!("A pixel aspect of {aspect} is out of range: choose 1/8 to 8."));
+        }
+        PixelAspectRule::Set(_) | PixelAspectRule::Square | PixelAspectRule::Keep => {}
+    }
+    match picture.crop {
+        CropRule::Shape { shape } if shape < Rational::constant(1, 8) || shape > Rational::whole(8) => {
+            faults.push(format!("A shape of {shape} is out of range: choose 1/8 to 8, such as 16/9."));
+        }
+        CropRule::Shape { .. } | CropRule::Never | CropRule::Bars | CropRule::ByHand { .. } => {}
+    }
+}
+
+fn side_faults(side: u32, name: &str, faults: &mut Vec<String>) {
+    if !(SMALLEST_SIDE..=LARGEST_SIDE).contains(&side) {
+        faults.push(format!("A {name} of {side} is out of range: choose {SMALLEST_SIDE} to {LARGEST_SIDE}."));
+    } else if side % 2 == 1 {
+        faults.push(format!("A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {} or {}.", side - 1, side + 1));
+    }
+}
+
+/// Speed and levels.
+fn mending_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
+    match picture.speed {
+        SpeedRule::ToRate { rate } if !rate.is_positive() || rate > FASTEST_RATE => {
+            faults.push(format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}."));
+        }
+        SpeedRule::Percent { percent } if percent < Rational::whole(50) || percent > Rational::whole(200) => {
+            faults.push(format!("A speed of {percent} % is out of range: choose 50 to 200."));
+        }
+        SpeedRule::Same | SpeedRule::ToRate { .. } | SpeedRule::Percent { .. } => {}
+    }
+    let adjustment = picture.adjustment;
+    let ranges = [
+        ("brightness", i32::from(adjustment.brightness), -100..=100),
+        ("contrast", i32::from(adjustment.contrast), 0..=400),
+        ("gamma", i32::from(adjustment.gamma), 10..=500),
+        ("saturation", i32::from(adjustment.saturation), 0..=400),
+    ];
+    for (name, value, range) in ranges {
+        if !range.contains(&value) {
+            faults.push(format!("A {name} of {value} is out of range: choose {} to {}.", range.start(), range.end()));
+        }
+    }
+}
+
+/// Names of other files, and sizes of what is laid over the picture.
+fn overlay_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
+    let mut ranged = |name: &str, value: u8, range: std::ops::RangeInclusive<u8>| {
+        if !range.contains(&value) {
+            faults.push(format!("A {name} of {value} % is out of range: choose {} to {}.", range.start(), range.end()));
+        }
+    };
+    if let Some(mark) = &picture.overlays.watermark {
+        ranged("watermark width", mark.width, 1..=100);
+        ranged("watermark margin", mark.margin, 0..=40);
+        ranged("watermark opacity", mark.opacity, 1..=100);
+    }
+    ranged("text height", picture.overlays.burn_in.height, 2..=20);
+    let names = picture.colour.lut.iter().chain(picture.overlays.watermark.as_ref().map(|mark| &mark.picture));
+    for name in names.filter(|name| name.trim().is_empty() || name.len() > 200 || name.contains('\0')) {
+        faults.push(format!("“{name}” is no name of a table or a picture."));
     }
 }
 

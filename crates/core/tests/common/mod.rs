@@ -39,6 +39,8 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         chapters: vec![],
         streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(stereo()))],
         remarks: vec![],
+        findings: None,
+        samples: Vec::new(),
     }
 }
 

@@ -7,10 +7,14 @@
 //! its end of the queue, and whoever feeds it goes on with the others.
 
 mod control;
+mod cost;
+mod cut;
+mod feed;
 mod pass;
 mod picture;
 mod reader;
 mod sound;
+mod steps;
 mod work;
 mod writer;
 
@@ -19,19 +23,24 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{EncodeRun, Event, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
 
 use crate::encoders::Pass;
 use crate::source::{open_root, system_path};
+use crate::supplies::Supplies;
 
 pub use control::Control;
+pub(crate) use feed::feed;
+pub(crate) use pass::{Shared, TimedFrame};
+pub(crate) use steps::Chain;
 use work::Work;
 
 /// How often progress is told.
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Makes all `runs` of one source. What becomes of each run is told as an event; files that did not
-/// come to their end are removed. Encoders write the notes of first passes into `notes`.
+/// come to their end are removed. Encoders write the notes of first passes into `notes`, and what picture
+/// steps need beside the pictures is put there.
 ///
 /// # Errors
 /// A [`Problem`] that stands for all runs not yet told of, where the source itself is at fault.
@@ -44,7 +53,13 @@ pub fn encode(
 ) -> Result<(), Problem> {
     let works: Vec<Work<'_>> =
         runs.iter().enumerate().map(|(number, run)| Work::new(run, notes.join(format!("notes-{number}")))).collect();
-    let outcome = all_passes(source, &works, control, tell);
+    let mut supplies = Supplies::of(source);
+    for work in &works {
+        if let Err(problem) = supplies.add(source, work.run.plan.steps().iter(), &work.run.aids, notes) {
+            work.fail(problem);
+        }
+    }
+    let outcome = all_passes(source, &works, &supplies, control, tell);
     for work in &works {
         let failed = if control.stop().is_set() {
             work.fail(Problem::new(ProblemKind::Cancelled, work.what(), "it was cancelled"));
@@ -56,7 +71,7 @@ pub fn encode(
             remove_temporary(work.run);
         }
         if let Some(problem) = work.problem() {
-            tell(Event::RunFailed { id: work.run.id, problem });
+            tell(Event::Run { id: work.run.id, news: RunNews::Failed { problem } });
         }
     }
     if control.stop().is_set() { Ok(()) } else { outcome }
@@ -74,24 +89,55 @@ fn remove_temporary(run: &EncodeRun) {
     }
 }
 
+/// Makes the runs that take the same parts of the source together, one such group after the other.
+fn all_passes(
+    source: &SourceRef,
+    works: &[Work<'_>],
+    supplies: &Supplies,
+    control: &Control,
+    tell: &(dyn Fn(Event) + Sync),
+) -> Result<(), Problem> {
+    let mut groups: Vec<Vec<&Work<'_>>> = Vec::new();
+    for work in works {
+        match groups.iter_mut().find(|group| group[0].run.plan.parts == work.run.plan.parts) {
+            Some(group) => group.push(work),
+            None => groups.push(vec![work]),
+        }
+    }
+    groups.iter().try_for_each(|group| passes_of(source, group, supplies, control, tell))
+}
+
 /// Runs with two passes take their first while those with one are made; then the second.
-fn all_passes(source: &SourceRef, works: &[Work<'_>], control: &Control, tell: &(dyn Fn(Event) + Sync)) -> Result<(), Problem> {
-    let in_pass = |two_passes: bool| works.iter().filter(move |work| (work.passes() == 2) == two_passes);
-    let first: Vec<(&Work<'_>, Pass)> =
-        in_pass(true).map(|work| (work, Pass::First)).chain(in_pass(false).map(|work| (work, Pass::Single))).collect();
-    follow(source, &first, control, tell)?;
-    let second: Vec<(&Work<'_>, Pass)> =
-        in_pass(true).filter(|work| work.is_wanted(control)).map(|work| (work, Pass::Second)).collect();
+fn passes_of(
+    source: &SourceRef,
+    works: &[&Work<'_>],
+    supplies: &Supplies,
+    control: &Control,
+    tell: &(dyn Fn(Event) + Sync),
+) -> Result<(), Problem> {
+    let in_pass = |two_passes: bool| works.iter().copied().filter(move |work| (work.passes() == 2) == two_passes);
+    let wanted = |work: &&Work<'_>| work.is_wanted(control);
+    let first: Vec<(&Work<'_>, Pass)> = in_pass(true)
+        .map(|work| (work, Pass::First))
+        .chain(in_pass(false).map(|work| (work, Pass::Single)))
+        .filter(|(work, _)| wanted(work))
+        .collect();
+    if first.is_empty() || control.stop().is_set() {
+        return Ok(());
+    }
+    follow(source, &first, supplies, control, tell)?;
+    let second: Vec<(&Work<'_>, Pass)> = in_pass(true).filter(wanted).map(|work| (work, Pass::Second)).collect();
     if second.is_empty() || control.stop().is_set() {
         return Ok(());
     }
-    follow(source, &second, control, tell)
+    follow(source, &second, supplies, control, tell)
 }
 
 /// One pass, with progress told while it goes on.
 fn follow(
     source: &SourceRef,
     works: &[(&Work<'_>, Pass)],
+    supplies: &Supplies,
     control: &Control,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
@@ -103,11 +149,11 @@ fn follow(
     let began = Instant::now();
     let paused_before = control.paused_for();
     std::thread::scope(|scope| {
-        pass::start(scope, source, works, control, tell, &fault, done)?;
+        pass::start(scope, source, works, supplies, Shared { control, fault: &fault }, tell, done)?;
         let tell_all = || {
             let elapsed = began.elapsed().saturating_sub(control.paused_for().saturating_sub(paused_before));
             for (work, _) in works.iter().filter(|(work, _)| work.is_wanted(control) && !work.is_written()) {
-                tell(Event::Progress { id: work.run.id, progress: work.progress(elapsed) });
+                tell(Event::Run { id: work.run.id, news: RunNews::Progress { progress: work.progress(elapsed) } });
             }
         };
         // All threads hold the other end of this channel and send nothing: it closes with the last.

@@ -8,26 +8,29 @@ use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_core::stages::share_steps;
+use beryl_core::stages::{Stage, share_steps};
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 use super::control::Control;
+use super::cost;
+use super::cut::Cut;
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::{SourceTimes, Work};
 use super::{picture, reader, sound, writer};
 use crate::encoders::{Pass, muxer};
 use crate::raw::{Decoder, EncoderStream, Frame, Output, Packet};
 use crate::source::PacketSource;
+use crate::supplies::Supplies;
 
 /// Frames of picture between two threads: enough to even out, few enough for 4K in memory.
-const PICTURE_QUEUE: usize = 6;
+pub(super) const PICTURE_QUEUE: usize = 6;
 /// Packets, and frames of sound, between two threads.
-const SMALL_QUEUE: usize = 128;
+pub(super) const SMALL_QUEUE: usize = 128;
 
 /// A frame with the clock its time counts by.
-pub(super) struct TimedFrame {
-    pub(super) frame: Frame,
-    pub(super) clock: Rational,
+pub(crate) struct TimedFrame {
+    pub(crate) frame: Frame,
+    pub(crate) clock: Rational,
 }
 
 /// What comes to the writer of a run.
@@ -40,9 +43,9 @@ pub(super) enum ToWriter {
 
 /// What all threads of a pass share.
 #[derive(Clone, Copy)]
-pub(super) struct Shared<'a> {
-    pub(super) control: &'a Control,
-    pub(super) fault: &'a Mutex<Option<Problem>>,
+pub(crate) struct Shared<'a> {
+    pub(crate) control: &'a Control,
+    pub(crate) fault: &'a Mutex<Option<Problem>>,
 }
 
 impl Shared<'_> {
@@ -62,15 +65,20 @@ pub(super) fn start<'scope, 'env: 'scope>(
     scope: &'scope Scope<'scope, 'env>,
     source: &'env SourceRef,
     works: &'env [(&'env Work<'env>, Pass)],
-    control: &'env Control,
+    supplies: &'env Supplies,
+    shared: Shared<'env>,
     tell: &'env (dyn Fn(Event) + Sync),
-    fault: &'env Mutex<Option<Problem>>,
     done: Sender<()>,
 ) -> Result<(), Problem> {
-    let shared = Shared { control, fault };
-    let packets = PacketSource::open(source, control.stop())?;
+    let packets = PacketSource::open(source, shared.control.stop())?;
     let times = Arc::new(SourceTimes::default());
-    let origins: Vec<Rational> = works.iter().map(|(work, _)| origin(work, &packets)).collect::<Result<_, _>>()?;
+    // Works of one pass take the same parts, whose times are the output's own.
+    let parts = works.first().map_or(&[][..], |(work, _)| &work.run.plan.parts);
+    let cut = (!parts.is_empty()).then(|| Arc::new(Cut { zero: packets.zero(), parts: parts.to_vec() }));
+    let origins: Vec<Rational> = works
+        .iter()
+        .map(|(work, _)| origin(work, &packets).map(|origin| if cut.is_some() { Rational::ZERO } else { origin }))
+        .collect::<Result<_, _>>()?;
     let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
 
     // Every run gets its writer, except in a first pass, whose packets nobody wants.
@@ -126,12 +134,15 @@ pub(super) fn start<'scope, 'env: 'scope>(
             }
         }
         drop(inputs);
-        for (stage, (frames, consumers)) in stages.into_iter().zip(outlets) {
-            let task = picture::StageTask { steps: stage.steps, shared };
+        let served = served(&stages);
+        for ((stage, outputs), (frames, consumers)) in stages.into_iter().zip(served).zip(outlets) {
+            let works = outputs.into_iter().map(|output| works[chains[output].0].0).collect();
+            let task = picture::StageTask { steps: stage.steps, supplies, shared, works };
             spawn(scope, "picture steps", &done, move || task.run(&frames, consumers))?;
         }
         let view = packets.stream(stream);
-        let decoder = open_decoder(Decoder::open(view, false), packets.name())?;
+        let (decoder, threads) = cost::while_opening(|| open_decoder(Decoder::open(view, false), packets.name()));
+        let decoder = decoder?;
         let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
         routes.insert(stream, Route::Decode(to_decoder));
         let rate = packets.sequence().map(|sequence| sequence.rate).or(view.mean_rate());
@@ -143,6 +154,9 @@ pub(super) fn start<'scope, 'env: 'scope>(
             name: packets.name().to_owned(),
             shared,
             times: Arc::clone(&times),
+            cut: cut.clone(),
+            threads,
+            works: chains.iter().map(|(place, ..)| works[*place].0).collect(),
         };
         spawn(scope, "decode picture", &done, move || task.run(decoder, &from_reader, roots))?;
     }
@@ -203,14 +217,35 @@ pub(super) fn start<'scope, 'env: 'scope>(
             name: packets.name().to_owned(),
             shared,
             times: Arc::clone(&times),
+            cut: cut.clone(),
+            threads: Vec::new(),
+            works: works.iter().map(|(work, _)| *work).filter(|work| takes_sound(work, stream)).collect(),
         };
         spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
     }
-    let task = ReadTask { shared, times };
+    let picture = chains.first().map(|(_, _, stream)| *stream as usize);
+    let task = ReadTask { shared, times, cut, picture };
     spawn(scope, "read", &done, move || task.run(packets, routes))
 }
 
-fn spawn<'scope>(
+/// Of each stage the outputs that hang on it or on a stage behind it.
+fn served(stages: &[Stage]) -> Vec<Vec<usize>> {
+    let mut served: Vec<Vec<usize>> = stages.iter().map(|stage| stage.outputs.clone()).collect();
+    // Parents stand before their children.
+    for (place, stage) in stages.iter().enumerate().rev() {
+        if let Some(parent) = stage.parent {
+            let below = served[place].clone();
+            served[parent].extend(below);
+        }
+    }
+    served
+}
+
+fn takes_sound(work: &Work<'_>, stream: usize) -> bool {
+    work.run.plan.sound.iter().any(|sound| sound.source_stream as usize == stream)
+}
+
+pub(super) fn spawn<'scope>(
     scope: &'scope Scope<'scope, '_>,
     name: &str,
     done: &Sender<()>,
@@ -224,7 +259,7 @@ fn spawn<'scope>(
     thread.map(|_| ()).map_err(|error| Problem::from_io("the work could not be begun", &error))
 }
 
-fn open_decoder(opened: Result<Decoder, crate::raw::AvError>, name: &str) -> Result<Decoder, Problem> {
+pub(super) fn open_decoder(opened: Result<Decoder, crate::raw::AvError>, name: &str) -> Result<Decoder, Problem> {
     opened.map_err(|error| {
         Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
             .with_details(error.to_string())

@@ -8,29 +8,41 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
+use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
+use super::steps::Chain;
 use super::work::{SourceTimes, Work};
 use crate::encoders::{self, Pass};
-use crate::filters;
-use crate::raw::{AvError, Encoder, Frame, Graph, GraphInput};
+use crate::raw::{AvError, Encoder, Frame};
+use crate::supplies::Supplies;
 
 /// Works off a chain of steps, once for all that hangs on it.
 pub(super) struct StageTask<'a> {
     pub(super) steps: Vec<Step>,
+    pub(super) supplies: &'a Supplies,
     pub(super) shared: Shared<'a>,
+    /// The runs for which it works.
+    pub(super) works: Vec<&'a Work<'a>>,
 }
 
 impl StageTask<'_> {
     pub(super) fn run(self, frames: &Receiver<TimedFrame>, mut consumers: Vec<Sender<TimedFrame>>) {
+        let mut chain = Chain::new(&self.steps, self.supplies);
+        self.work_off(&mut chain, frames, &mut consumers);
+        // While the filters' threads are still there.
+        cost::charge(self.works.iter().copied(), &chain.threads());
+    }
+
+    fn work_off(&self, chain: &mut Chain<'_>, frames: &Receiver<TimedFrame>, consumers: &mut Vec<Sender<TimedFrame>>) {
         if self.steps.is_empty() {
             while let Ok(frame) = frames.recv() {
-                if !self.shared.goes_on() || !hand_on(&frame.frame, frame.clock, &mut consumers) {
-                    return;
+                if !self.shared.goes_on() || !hand_on(&frame.frame, frame.clock, consumers) {
+                    break;
                 }
             }
             return;
         }
-        if let Err(error) = self.filter(frames, &mut consumers) {
+        if let Err(error) = self.filter(chain, frames, consumers) {
             self.shared.fail_source(
                 Problem::new(
                     ProblemKind::Unsupported,
@@ -42,54 +54,30 @@ impl StageTask<'_> {
         }
     }
 
-    fn filter(&self, frames: &Receiver<TimedFrame>, consumers: &mut Vec<Sender<TimedFrame>>) -> Result<(), AvError> {
-        let text = filters::text(&self.steps);
-        let mut graph: Option<(Graph, GraphInput)> = None;
-        while let Ok(TimedFrame { frame, clock }) = frames.recv() {
+    fn filter(
+        &self,
+        chain: &mut Chain<'_>,
+        frames: &Receiver<TimedFrame>,
+        consumers: &mut Vec<Sender<TimedFrame>>,
+    ) -> Result<(), AvError> {
+        let mut done = Vec::new();
+        loop {
+            let frame = frames.recv().ok();
+            let at_end = frame.is_none();
             if !self.shared.goes_on() {
                 return Ok(());
             }
-            let input = GraphInput::Picture {
-                width: frame.width(),
-                height: frame.height(),
-                format: frame.format(),
-                pixel_aspect: frame.pixel_aspect().unwrap_or(Rational::ONE),
-                clock,
-                rate: None,
-            };
-            // A source whose pictures change in the middle gets new filters; what comes out keeps its form.
-            if graph.as_ref().is_none_or(|(_, present)| *present != input) {
-                if let Some((mut old, _)) = graph.take() {
-                    old.push(None)?;
-                    if !drain(&mut old, consumers)? {
-                        return Ok(());
-                    }
+            chain.take(frame, &mut done)?;
+            for frame in done.drain(..) {
+                if !hand_on(&frame.frame, frame.clock, consumers) {
+                    return Ok(());
                 }
-                graph = Some((Graph::new(&input, &text)?, input));
             }
-            let Some((present, _)) = &mut graph else { continue };
-            present.push(Some(frame))?;
-            if !drain(present, consumers)? {
+            if at_end {
                 return Ok(());
             }
         }
-        if let Some((mut graph, _)) = graph {
-            graph.push(None)?;
-            drain(&mut graph, consumers)?;
-        }
-        Ok(())
     }
-}
-
-/// Hands on what has come out; answers whether anybody wants more.
-fn drain(graph: &mut Graph, consumers: &mut Vec<Sender<TimedFrame>>) -> Result<bool, AvError> {
-    let clock = graph.clock();
-    while let Some(frame) = graph.pull()? {
-        if !hand_on(&frame, clock, consumers) {
-            return Ok(false);
-        }
-    }
-    Ok(!consumers.is_empty())
 }
 
 fn hand_on(frame: &Frame, clock: Rational, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
@@ -111,13 +99,22 @@ pub(super) struct EncodeTask<'a> {
 impl EncodeTask<'_> {
     pub(super) fn run(self, frames: &Receiver<TimedFrame>) {
         let Some(plan) = &self.work.run.plan.picture else { return };
-        if let Err(error) = self.encode(plan, frames) {
+        let mut encoder = None;
+        let mut threads = Vec::new();
+        if let Err(error) = self.encode(plan, frames, &mut encoder, &mut threads) {
             self.work.fail(library_problem(&self.work.what(), &error.to_string()));
         }
+        // While the encoder's threads are still there.
+        cost::charge([self.work], &threads);
     }
 
-    fn encode(&self, plan: &PicturePlan, frames: &Receiver<TimedFrame>) -> Result<(), AvError> {
-        let mut encoder: Option<(Encoder, Rational)> = None;
+    fn encode(
+        &self,
+        plan: &PicturePlan,
+        frames: &Receiver<TimedFrame>,
+        encoder: &mut Option<(Encoder, Rational)>,
+        threads: &mut Vec<u32>,
+    ) -> Result<(), AvError> {
         // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
@@ -126,9 +123,11 @@ impl EncodeTask<'_> {
                 return Ok(());
             }
             if encoder.is_none() {
-                encoder = Some(self.open(plan, clock)?);
+                let (opened, new) = cost::while_opening(|| self.open(plan, clock));
+                *encoder = Some(opened?);
+                *threads = new;
             }
-            let Some((open, encoder_clock)) = &mut encoder else { continue };
+            let Some((open, encoder_clock)) = encoder else { continue };
             let time = frame.pts().map_or(last + 1, |pts| rescale(pts, clock, *encoder_clock)).max(last.saturating_add(1));
             last = time;
             // Filters leave lengths in their input's clock; at a constant rate each is one tick.
@@ -146,12 +145,12 @@ impl EncodeTask<'_> {
                 return Ok(());
             }
         }
-        if let Some((mut open, _)) = encoder
+        if let Some((open, _)) = encoder
             && self.shared.goes_on()
             && self.work.is_wanted(self.shared.control)
         {
             open.send(None)?;
-            self.pass_on(&mut open, &mut lengths)?;
+            self.pass_on(open, &mut lengths)?;
         }
         Ok(())
     }
@@ -181,6 +180,7 @@ impl EncodeTask<'_> {
     /// Hands the encoder's packets on; answers whether anybody wants more.
     fn pass_on(&self, encoder: &mut Encoder, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
         let start = self.times.picture_start.get().copied().unwrap_or(self.origin);
+        let shift = self.work.run.plan.at_its_speed(start - self.origin);
         for mut packet in encoder.receive()? {
             if self.pass == Pass::First {
                 if let Some(notes) = encoder.first_pass_notes() {
@@ -192,7 +192,7 @@ impl EncodeTask<'_> {
                 packet.set_duration(length);
             }
             let Some(writer) = &self.writer else { continue };
-            if writer.send(ToWriter::Packet { slot: 0, packet, shift: start - self.origin }).is_err() {
+            if writer.send(ToWriter::Packet { slot: 0, packet, shift }).is_err() {
                 return Ok(false);
             }
         }

@@ -6,6 +6,7 @@ use beryl_core::plan::SoundPlan;
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
+use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::work::{SourceTimes, Work};
 use crate::raw::{AvError, Encoder, EncoderSettings, Graph, GraphInput};
@@ -29,6 +30,7 @@ impl EncodeTask<'_> {
         if let Err(error) = self.encode(frames) {
             self.work.fail(library_problem(&self.work.what(), &error.to_string()));
         }
+        cost::charge([self.work], &[]);
     }
 
     fn encode(&self, frames: &Receiver<TimedFrame>) -> Result<(), AvError> {
@@ -69,9 +71,10 @@ impl EncodeTask<'_> {
 
     /// Resampled, mixed, its gaps filled with silence, in frames as long as the encoder wants them.
     fn graph(&self, input: &GraphInput, encoder: &Encoder) -> Result<Graph, AvError> {
-        let SoundPlan { sample_rate, layout, .. } = self.plan;
+        let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
+        let tempo = if *speed == Rational::ONE { String::new() } else { format!("atempo={},", speed.to_f64()) };
         let filters = format!(
-            "aresample={sample_rate}:async=1,aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
+            "aresample={sample_rate}:async=1,{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
             encoder.sample_format()
         );
         let mut graph = Graph::new(input, &filters)?;
@@ -100,8 +103,9 @@ impl EncodeTask<'_> {
 
     fn pass_on(&self, encoder: &mut Encoder) -> Result<bool, AvError> {
         let start = self.times.first(self.stream).unwrap_or(self.origin);
+        let shift = self.work.run.plan.at_its_speed(start - self.origin);
         for packet in encoder.receive()? {
-            if self.writer.send(ToWriter::Packet { slot: self.slot, packet, shift: start - self.origin }).is_err() {
+            if self.writer.send(ToWriter::Packet { slot: self.slot, packet, shift }).is_err() {
                 return Ok(false);
             }
         }

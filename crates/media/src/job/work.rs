@@ -26,6 +26,8 @@ pub(crate) struct Work<'a> {
     position: AtomicI64,
     bytes: AtomicU64,
     written: AtomicBool,
+    /// Nanoseconds of processor time.
+    cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
     /// What an encoder without a notes file hands from the first pass to the second.
     pub(crate) notes: Mutex<String>,
@@ -83,6 +85,7 @@ impl<'a> Work<'a> {
             position: AtomicI64::new(0),
             bytes: AtomicU64::new(0),
             written: AtomicBool::new(false),
+            cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
             notes: Mutex::new(String::new()),
         }
@@ -135,6 +138,15 @@ impl<'a> Work<'a> {
 
     pub(crate) fn frames(&self) -> u64 {
         self.frames.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn add_cost(&self, cost: Duration) {
+        self.cost.fetch_add(u64::try_from(cost.as_nanos()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    /// The processor time that was charged to it, in milliseconds.
+    pub(crate) fn cost(&self) -> u64 {
+        self.cost.load(Ordering::Relaxed) / 1_000_000
     }
 
     pub(crate) fn set_bytes(&self, bytes: u64) {

@@ -7,7 +7,7 @@ use beryl_core::check::Measured;
 use beryl_core::plan::Plan;
 use beryl_core::preset::Container;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::Event;
+use beryl_core::protocol::{Event, RunNews};
 use beryl_core::rational::Rational;
 use crossbeam_channel::Receiver;
 
@@ -117,7 +117,7 @@ impl WriteTask<'_> {
 
     fn read_back(&self) {
         let run = self.work.run;
-        (self.tell)(Event::Reading { id: run.id });
+        (self.tell)(Event::Run { id: run.id, news: RunNews::Reading });
         match measure::measure(&run.output) {
             Ok(read_back) => {
                 self.work.set_written();
@@ -135,9 +135,10 @@ impl WriteTask<'_> {
                         .map(|(picture, sound)| picture - sound),
                     decode_faults: self.times.faults(),
                     source_end: self.times.end(),
+                    cpu_milliseconds: Some(self.work.cost()).filter(|cost| *cost > 0),
                     ..read_back
                 };
-                (self.tell)(Event::Written { id: run.id, measured: Box::new(measured) });
+                (self.tell)(Event::Run { id: run.id, news: RunNews::Written { measured: Box::new(measured) } });
             }
             Err(problem) => self.work.fail(Problem {
                 what: "the finished file could not be read back".to_owned(),

@@ -65,6 +65,14 @@ impl Decoder {
         }
     }
 
+    /// Whether packets that are sent from now on are left out where no other frame refers to theirs.
+    pub(crate) fn hurry(&mut self, hurries: bool) {
+        // SAFETY: the context is open and ours; the library reads the field with each packet.
+        unsafe {
+            (*self.0).skip_frame = if hurries { ffi::AVDiscard::AVDISCARD_NONREF } else { ffi::AVDiscard::AVDISCARD_DEFAULT };
+        }
+    }
+
     /// Forgets what it holds, after a jump in the file.
     pub(crate) fn flush(&mut self) {
         // SAFETY: the context is open.

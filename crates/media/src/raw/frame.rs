@@ -6,11 +6,22 @@ use ffmpeg_next::ffi;
 
 use super::rational;
 
+/// How the planes of a picture lie.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct PlaneLayout {
+    /// Bits of a sample; more than 8 lie in two bytes, the lower one first.
+    pub(crate) depth: u32,
+    /// How often the sides of colour planes are halved, across and down; nothing without colour.
+    pub(crate) chroma: Option<(u32, u32)>,
+}
+
 /// An owned frame. Cloning shares its samples.
 pub(crate) struct Frame(pub(super) *mut ffi::AVFrame);
 
 // SAFETY: the frame is owned by this value alone; its buffers are reference-counted atomically.
 unsafe impl Send for Frame {}
+// SAFETY: whatever can be done with a shared frame only reads it, and references are counted atomically.
+unsafe impl Sync for Frame {}
 
 impl Frame {
     pub(crate) fn new() -> Self {
@@ -88,14 +99,117 @@ impl Frame {
         }
     }
 
+    /// Whether the stream asks to show the first field once more behind the second (ISO/IEC 13818-2,
+    /// `repeat_first_field`).
+    pub(crate) fn repeats_field(&self) -> bool {
+        self.get().repeat_pict == 1
+    }
+
+    pub(crate) fn channels(&self) -> usize {
+        usize::try_from(self.get().ch_layout.nb_channels).unwrap_or(0)
+    }
+
+    /// What a filter noted of the frame under this name.
+    pub(crate) fn metadata(&self, name: &str) -> Option<String> {
+        // SAFETY: the dictionary is null or valid as long as the frame; its texts end with NUL.
+        unsafe {
+            let entry = ffi::av_dict_get(self.get().metadata, super::c_text(name).as_ptr(), std::ptr::null(), 0);
+            (!entry.is_null()).then(|| super::text_of((*entry).value)).flatten()
+        }
+    }
+
+    /// Bytes that its samples take.
+    pub(crate) fn bytes(&self) -> usize {
+        let buffers = self.get().buf.iter().filter(|buffer| !buffer.is_null());
+        // SAFETY: buffers that are not null are valid as long as the frame.
+        buffers.map(|buffer| unsafe { (**buffer).size }).sum()
+    }
+
+    /// Notes something of the frame under this name, for filters that go by it.
+    pub(crate) fn note(&mut self, name: &str, text: &str) {
+        // SAFETY: the dictionary belongs to our own frame; name and text are copied.
+        unsafe {
+            ffi::av_dict_set(&mut self.get_mut().metadata, super::c_text(name).as_ptr(), super::c_text(text).as_ptr(), 0);
+        }
+    }
+
+    /// Where luma and colour of this picture lie; nothing where they do not lie in planes of their own.
+    pub(crate) fn plane_layout(&self) -> Option<PlaneLayout> {
+        super::input::plane_layout(self.format())
+    }
+
+    /// The first `bytes` bytes of a line of a plane.
+    pub(crate) fn line(&self, plane: usize, line: usize, bytes: usize) -> Option<&[u8]> {
+        let frame = self.get();
+        let stride = usize::try_from(*frame.linesize.get(plane)?).ok()?;
+        // Colour planes never have more lines than the picture.
+        if frame.data[plane].is_null() || bytes > stride || line >= usize::try_from(frame.height).ok()? {
+            return None;
+        }
+        // SAFETY: the plane has as many lines of `stride` bytes as the picture or, for colour planes,
+        // fewer: those are asked for by `Planes` with the shift of the very pixel format.
+        unsafe { Some(std::slice::from_raw_parts(frame.data[plane].add(line * stride), bytes)) }
+    }
+
+    /// The samples of interleaved sound in double precision; none where it is of another form.
+    pub(crate) fn doubles(&self) -> &[f64] {
+        let frame = self.get();
+        let samples = self.samples() as usize * self.channels();
+        if frame.format != ffi::AVSampleFormat::AV_SAMPLE_FMT_DBL as i32 || frame.data[0].is_null() {
+            return &[];
+        }
+        // SAFETY: interleaved doubles lie in the first plane, aligned for vector units.
+        unsafe { std::slice::from_raw_parts(frame.data[0].cast::<f64>(), samples) }
+    }
+
+    /// Says of the frame which fields it has, for filters that go by it.
+    pub(crate) fn mark_fields(&mut self, fields: FieldOrder) {
+        let frame = self.get_mut();
+        frame.interlaced_frame = i32::from(fields.is_interlaced());
+        frame.top_field_first = i32::from(fields == FieldOrder::TopFirst);
+    }
+
+    /// A new picture of the even lines of one and the odd lines of the other, which are alike in size
+    /// and format.
+    pub(crate) fn woven(top: &Self, bottom: &Self) -> Result<Self, super::AvError> {
+        let same = (top.width(), top.height(), top.format()) == (bottom.width(), bottom.height(), bottom.format());
+        if !same {
+            return Err(super::AvError::own("bring fields together", "two frames in a row have different forms"));
+        }
+        let woven = Self::video(top.width(), top.height(), top.format())?;
+        let format = super::input::pixel_format_value(top.format())
+            .ok_or_else(|| super::AvError::own("bring fields together", "the pixel format is unknown"))?;
+        // SAFETY: all three frames are valid and alike in size and format; of each plane, every other
+        // line is copied, as many as it has, by doubling the distance of its lines.
+        unsafe {
+            super::check(ffi::av_frame_copy_props(woven.0, top.0), "bring fields together")?;
+            let colour_lines = ffi::av_pix_fmt_desc_get(format).as_ref().map_or(0, |known| known.log2_chroma_h);
+            for (plane, number) in (0..4).zip(0_i32..) {
+                let to = &*woven.0;
+                if to.data[plane].is_null() {
+                    continue;
+                }
+                let halved = if plane == 1 || plane == 2 { colour_lines } else { 0 };
+                let lines = -((-to.height) >> halved);
+                let bytes = ffi::av_image_get_linesize(format, to.width, number);
+                for (parity, from) in [(0, &*top.0), (1, &*bottom.0)] {
+                    let first = |frame: &ffi::AVFrame| frame.data[plane].offset(frame.linesize[plane] as isize * parity);
+                    let count = if parity == 0 { (lines + 1) / 2 } else { lines / 2 };
+                    let (to_stride, from_stride) = (to.linesize[plane] * 2, from.linesize[plane] * 2);
+                    ffi::av_image_copy_plane(first(to), to_stride, first(from), from_stride, bytes, count);
+                }
+            }
+        }
+        Ok(woven)
+    }
+
     /// Marks how the frame is to be encoded: its fields, and nothing of how the source coded it,
     /// which would force the encoder's choice of frame types.
     pub(crate) fn prepare_for_encoding(&mut self, fields: FieldOrder) {
         let frame = self.get_mut();
         frame.pict_type = ffi::AVPictureType::AV_PICTURE_TYPE_NONE;
         frame.key_frame = 0;
-        frame.interlaced_frame = i32::from(fields.is_interlaced());
-        frame.top_field_first = i32::from(fields == FieldOrder::TopFirst);
+        self.mark_fields(fields);
     }
 
     /// Fills a plane with `rows` lines of `row_bytes` bytes each.
@@ -131,6 +245,31 @@ impl Frame {
         // SAFETY: layout, rate, length and format are set, as the call asks.
         super::check(unsafe { ffi::av_frame_get_buffer(frame.0, 0) }, "make room for sound")?;
         Ok(frame)
+    }
+
+    /// So many samples of sound from one of them on, as a frame of its own.
+    pub(crate) fn piece(&self, first: i64, count: i64) -> Result<Self, super::AvError> {
+        let piece = Self::new();
+        let number = |samples: i64| i32::try_from(samples).unwrap_or(0);
+        let (first, count) = (number(first), number(count));
+        if first < 0 || count <= 0 || first.checked_add(count).is_none_or(|end| end > self.get().nb_samples) {
+            return Err(super::AvError::own("cut sound", "there are not so many samples"));
+        }
+        // SAFETY: the new frame gets form and room before samples are copied into it; the range was
+        // held against the samples that are there, and both frames have the same form.
+        unsafe {
+            super::check(ffi::av_frame_copy_props(piece.0, self.0), "cut sound")?;
+            let (to, from) = (&mut *piece.0, &*self.0);
+            (to.nb_samples, to.format, to.sample_rate) = (count, from.format, from.sample_rate);
+            super::check(ffi::av_channel_layout_copy(&mut to.ch_layout, &from.ch_layout), "cut sound")?;
+            super::check(ffi::av_frame_get_buffer(piece.0, 0), "cut sound")?;
+            let format = std::mem::transmute::<i32, ffi::AVSampleFormat>(from.format);
+            let channels = from.ch_layout.nb_channels;
+            let copied =
+                ffi::av_samples_copy(to.extended_data, from.extended_data.cast_const(), 0, first, count, channels, format);
+            super::check(copied, "cut sound")?;
+        }
+        Ok(piece)
     }
 
     /// HDR metadata that travels with the frame.

@@ -1,4 +1,4 @@
-//! Filter graphs with one input and one output, written in the libraries' notation.
+//! Filter graphs with one output, written in the libraries' notation.
 
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
@@ -14,11 +14,49 @@ pub(crate) enum GraphInput {
     Sound { sample_rate: u32, format: i32, layout: String, clock: Rational },
 }
 
+impl GraphInput {
+    /// In the libraries' notation, its end called `[in0]` and so on.
+    fn text(&self, number: usize) -> String {
+        let colon = |value: Rational| format!("{}/{}", value.numerator(), value.denominator());
+        match self {
+            Self::Picture { width, height, format, pixel_aspect, clock, rate } => {
+                let rate = rate.map_or_else(String::new, |rate| format!(":frame_rate={}", colon(rate)));
+                format!(
+                    "buffer@in{number}=video_size={width}x{height}:pix_fmt={format}:time_base={}:pixel_aspect={}{rate}[in{number}]",
+                    colon(*clock),
+                    colon(*pixel_aspect)
+                )
+            }
+            Self::Sound { sample_rate, format, layout, clock } => format!(
+                "abuffer@in{number}=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}[in{number}]",
+                colon(*clock)
+            ),
+        }
+    }
+
+    /// What comes in with frames like this one.
+    pub(crate) fn of_picture(frame: &Frame, clock: Rational) -> Self {
+        Self::Picture {
+            width: frame.width(),
+            height: frame.height(),
+            format: frame.format(),
+            pixel_aspect: frame.pixel_aspect().unwrap_or(Rational::ONE),
+            clock,
+            rate: None,
+        }
+    }
+}
+
 /// A working filter graph.
 pub(crate) struct Graph {
     graph: *mut ffi::AVFilterGraph,
-    source: *mut ffi::AVFilterContext,
+    entrances: Vec<Entrance>,
     sink: *mut ffi::AVFilterContext,
+}
+
+/// Where frames go in.
+struct Entrance {
+    source: *mut ffi::AVFilterContext,
     /// When the last frame that went in ends, in the clock of the input.
     end: i64,
 }
@@ -29,37 +67,22 @@ unsafe impl Send for Graph {}
 impl Graph {
     /// Builds a graph of `filters` (separated by commas, and not empty) behind this input.
     pub(crate) fn new(input: &GraphInput, filters: &str) -> Result<Self, AvError> {
-        let colon = |value: Rational| format!("{}/{}", value.numerator(), value.denominator());
-        let (source, sink) = match input {
-            GraphInput::Picture { width, height, format, pixel_aspect, clock, rate } => {
-                let rate = rate.map_or_else(String::new, |rate| format!(":frame_rate={}", colon(rate)));
-                (
-                    format!(
-                        "buffer@in=video_size={width}x{height}:pix_fmt={format}:time_base={}:pixel_aspect={}{rate}",
-                        colon(*clock),
-                        colon(*pixel_aspect)
-                    ),
-                    "buffersink@out",
-                )
-            }
-            GraphInput::Sound { sample_rate, format, layout, clock } => (
-                format!(
-                    "abuffer@in=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}",
-                    colon(*clock)
-                ),
-                "abuffersink@out",
-            ),
+        Self::with_inputs(std::slice::from_ref(input), &format!("[in0]{filters}"))
+    }
+
+    /// Builds a graph behind several inputs, which `filters` call `[in0]`, `[in1]` and so on; what it
+    /// leaves open comes out.
+    pub(crate) fn with_inputs(inputs: &[GraphInput], filters: &str) -> Result<Self, AvError> {
+        let sources: Vec<String> = inputs.iter().enumerate().map(|(number, input)| input.text(number)).collect();
+        let sink = match inputs.first() {
+            Some(GraphInput::Sound { .. }) => "abuffersink@out",
+            Some(GraphInput::Picture { .. }) | None => "buffersink@out",
         };
-        let text = c_text(&format!("{source},{filters},{sink}"));
+        let text = c_text(&format!("{};{filters},{sink}", sources.join(";")));
         // SAFETY: the graph is ours and freed with this value also where a later call fails; the
-        // text ends with NUL; source and sink belong to the graph and live as long as it.
+        // text ends with NUL; sources and sink belong to the graph and live as long as it.
         unsafe {
-            let mut graph = Self {
-                graph: ffi::avfilter_graph_alloc(),
-                source: std::ptr::null_mut(),
-                sink: std::ptr::null_mut(),
-                end: ffi::AV_NOPTS_VALUE,
-            };
+            let mut graph = Self { graph: ffi::avfilter_graph_alloc(), entrances: Vec::new(), sink: std::ptr::null_mut() };
             if graph.graph.is_null() {
                 return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "build the filters"));
             }
@@ -69,27 +92,36 @@ impl Graph {
             ffi::avfilter_inout_free(&mut open_outputs);
             check(parsed, &format!("build the filters {filters}"))?;
             check(ffi::avfilter_graph_config(graph.graph, std::ptr::null_mut()), &format!("build the filters {filters}"))?;
-            let source_name = c_text(source.split('=').next().unwrap_or_default());
-            graph.source = ffi::avfilter_graph_get_filter(graph.graph, source_name.as_ptr());
             graph.sink = ffi::avfilter_graph_get_filter(graph.graph, c_text(sink).as_ptr());
-            if graph.source.is_null() || graph.sink.is_null() {
+            for text in &sources {
+                let name = c_text(text.split('=').next().unwrap_or_default());
+                let source = ffi::avfilter_graph_get_filter(graph.graph, name.as_ptr());
+                graph.entrances.push(Entrance { source, end: ffi::AV_NOPTS_VALUE });
+            }
+            if graph.sink.is_null() || graph.entrances.iter().any(|entrance| entrance.source.is_null()) {
                 return Err(AvError::own("build the filters", "the ends were not found"));
             }
             Ok(graph)
         }
     }
 
-    /// Gives it a frame, which is used up, or the end. The end is told with the time at which the
-    /// last frame ends, or filters that count time would drop it.
+    /// Gives it a frame, which is used up, or the end.
     pub(crate) fn push(&mut self, frame: Option<Frame>) -> Result<(), AvError> {
+        self.push_to(0, frame)
+    }
+
+    /// Gives one of its inputs a frame, which is used up, or the end. The end is told with the time at
+    /// which the last frame ends, or filters that count time would drop it.
+    pub(crate) fn push_to(&mut self, input: usize, frame: Option<Frame>) -> Result<(), AvError> {
+        let entrance = &mut self.entrances[input];
         let Some(frame) = frame else {
             // SAFETY: the source belongs to this graph.
-            return check(unsafe { ffi::av_buffersrc_close(self.source, self.end, 0) }, "filter").map(|_| ());
+            return check(unsafe { ffi::av_buffersrc_close(entrance.source, entrance.end, 0) }, "filter").map(|_| ());
         };
-        self.end = frame.pts().map_or(ffi::AV_NOPTS_VALUE, |pts| pts + frame.duration());
+        entrance.end = frame.pts().map_or(ffi::AV_NOPTS_VALUE, |pts| pts + frame.duration());
         let pointer = frame.0;
         // SAFETY: the source belongs to this graph; the frame is ours, and what it held is taken over.
-        check(unsafe { ffi::av_buffersrc_add_frame_flags(self.source, pointer, 0) }, "filter").map(|_| ())
+        check(unsafe { ffi::av_buffersrc_add_frame_flags(entrance.source, pointer, 0) }, "filter").map(|_| ())
     }
 
     /// The next frame; nothing where it wants more or is at its end.

@@ -10,6 +10,7 @@ use beryl_core::reading::{Colour, FieldOrder, Hdr};
 use ffmpeg_next::ffi;
 
 use super::dictionary::{self, Dictionary};
+use super::frame::PlaneLayout;
 use super::io::{ByteStream, Medium, Stop};
 use super::{AvError, Packet, c_text, check, rational, text_of};
 
@@ -528,6 +529,35 @@ pub(crate) fn pixel_format(number: i32) -> Option<(String, u32)> {
         let depth = u32::try_from((*description).comp[0].depth).unwrap_or(8);
         Some((text_of(ffi::av_get_pix_fmt_name(format))?, depth))
     }
+}
+
+/// How the planes of a pixel format lie; nothing where luma has no plane of its own that plain code
+/// can read.
+pub(super) fn plane_layout(number: i32) -> Option<PlaneLayout> {
+    const REFUSED: u64 = (ffi::AV_PIX_FMT_FLAG_RGB
+        | ffi::AV_PIX_FMT_FLAG_PAL
+        | ffi::AV_PIX_FMT_FLAG_BITSTREAM
+        | ffi::AV_PIX_FMT_FLAG_HWACCEL
+        | ffi::AV_PIX_FMT_FLAG_FLOAT
+        | ffi::AV_PIX_FMT_FLAG_BE) as u64;
+    let format = pixel_format_value(number)?;
+    // SAFETY: the call answers null or static data for every format.
+    let description = unsafe { ffi::av_pix_fmt_desc_get(format).as_ref() }?;
+    let luma = description.comp[0];
+    let step = if luma.depth > 8 { 2 } else { 1 };
+    let alone = |component: ffi::AVComponentDescriptor, plane| {
+        component.plane == plane && component.step == step && component.offset == 0 && component.shift == 0
+    };
+    let planes = match description.nb_components {
+        1 | 2 => 1,
+        _ if alone(description.comp[1], 1) && alone(description.comp[2], 2) => 3,
+        _ => 0,
+    };
+    let readable = description.flags & REFUSED == 0 && alone(luma, 0) && (8..=16).contains(&luma.depth) && planes > 0;
+    readable.then(|| PlaneLayout {
+        depth: u32::try_from(luma.depth).unwrap_or(8),
+        chroma: (planes == 3).then(|| (u32::from(description.log2_chroma_w), u32::from(description.log2_chroma_h))),
+    })
 }
 
 /// The number of a pixel format given by its name.

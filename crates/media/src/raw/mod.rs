@@ -11,6 +11,7 @@ mod input;
 mod io;
 mod output;
 mod packet;
+mod subtitles;
 
 use std::ffi::{CStr, CString, c_char, c_int};
 
@@ -18,12 +19,13 @@ use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
 pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream};
-pub(crate) use frame::Frame;
+pub(crate) use frame::{Frame, PlaneLayout};
 pub(crate) use graph::{Graph, GraphInput};
 pub(crate) use input::{Input, Kind, OpenError, StreamView, pixel_format, pixel_format_number};
 pub(crate) use io::{Medium, Stop};
 pub(crate) use output::{Output, OutputChapter, WriteError};
 pub(crate) use packet::Packet;
+pub(crate) use subtitles::SubtitleDecoder;
 
 /// What a call into the libraries answered.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -87,6 +87,10 @@ impl Packet {
     }
 
     /// Whether the packet serves decoding only and is not shown (edit lists, priming).
+    pub(crate) fn is_key(&self) -> bool {
+        self.get().flags & ffi::AV_PKT_FLAG_KEY != 0
+    }
+
     pub(crate) fn is_hidden(&self) -> bool {
         self.get().flags & ffi::AV_PKT_FLAG_DISCARD != 0
     }

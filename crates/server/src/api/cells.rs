@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::check::{CheckItem, CheckReport, compare};
 use beryl_core::plan::Plan;
-use beryl_core::preset::Preset;
+use beryl_core::preset::{Preset, joined_overrides};
 use beryl_core::reading::Reading;
 use beryl_core::run::RunState;
 use beryl_store::StoreError;
@@ -61,8 +61,9 @@ impl SheetState {
 
     fn row(&self, row: &SheetSource, presets: &[Arc<Preset>], forecasts: &Forecasts) -> Vec<Cell> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
+        let own: Vec<Value> = keys.clone().map(|key| joined_overrides(row_settings(row), self.overrides(key))).collect();
         let columns: Vec<_> =
-            keys.clone().zip(presets).map(|(key, preset)| (key.deliverable, preset, self.overrides(key))).collect();
+            keys.clone().zip(presets).zip(&own).map(|((key, preset), own)| (key.deliverable, preset, own)).collect();
         let outlooks = match reading_of(&row.source) {
             Ok(reading) => forecasts.of_row(row.source.id, reading, &columns).into_iter().map(Some).collect(),
             Err(_) => vec![None; columns.len()],
@@ -94,8 +95,13 @@ impl SheetState {
     }
 }
 
+/// What is set for all outputs of a row.
+pub(super) fn row_settings(row: &SheetSource) -> &Value {
+    row.overrides.as_ref().unwrap_or(&Value::Null)
+}
+
 /// The wish for the output in a cell whose row stands at `place`, from 1.
-fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable, overrides: &'a Value) -> Wish<'a> {
+pub(super) fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable, overrides: &'a Value) -> Wish<'a> {
     Wish {
         source: &row.source,
         folder: &row.folder,
@@ -197,7 +203,8 @@ async fn run_cells(
             if !is_wanted || last.is_some_and(|last| !last.is_final()) {
                 continue;
             }
-            match wish(place, row, column, state.overrides(key)).run(Origin::Cell { sheet: id, deliverable: column.id }) {
+            let own = joined_overrides(row_settings(row), state.overrides(key));
+            match wish(place, row, column, &own).run(Origin::Cell { sheet: id, deliverable: column.id }) {
                 Ok(run) => runs.push(run),
                 // One cell asked for by name is told why not; of many, those are made that can be.
                 Err(problem) if asked.as_ref().is_some_and(|cells| cells.len() == 1) => return Err(problem.into()),
@@ -241,7 +248,8 @@ async fn output(
     let (place, row) = app.database.sheet_source(column.sheet, source).await?;
     let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
     let run = app.database.latest_run(source, deliverable).await?;
-    let wish = wish(place, &row, &column, own.as_ref().unwrap_or(&Value::Null));
+    let joined = joined_overrides(row_settings(&row), own.as_ref().unwrap_or(&Value::Null));
+    let wish = wish(place, &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.plan() {
         Ok(plan) => (Some(plan), None),
@@ -263,7 +271,7 @@ async fn output(
         name,
         overrides: own.clone(),
         comparison,
-        source: reading,
+        source: reading.map(|reading| Reading { samples: Vec::new(), ..reading }),
         run: run.as_ref().map(RunView::of),
         report: details.and_then(|details| details.report),
     }))

@@ -10,7 +10,8 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
-use beryl_core::protocol::SourceRef;
+use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still, StillShape};
+use beryl_core::rational::Rational;
 use beryl_core::run::RunState;
 use beryl_store::storages::Storage;
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
@@ -119,9 +120,33 @@ async fn run_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: He
 }
 
 async fn stream_copy(app: &App, subject: &Subject, headers: &HeaderMap) -> Result<Response, ApiError> {
-    let root = app.cache.display().to_string();
-    let cache = Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root };
-    stream(cache, copy_name(subject.id, &subject.reading), headers).await
+    stream(cache_storage(app), copy_name(subject.id, &subject.reading), headers).await
+}
+
+/// The cache, as if it were a storage.
+pub(super) fn cache_storage(app: &App) -> Storage {
+    Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root: app.cache.display().to_string() }
+}
+
+/// A picture of a source, in the form that this extension names.
+pub(super) async fn still_bytes(app: &App, source: &SourceRef, wish: WishedStill, extension: &str) -> Result<Vec<u8>, ApiError> {
+    let name: StoragePath = format!("still-{}.{extension}", Uuid::now_v7()).parse().unwrap_or_default();
+    let WishedStill { at, width, field, shape } = wish;
+    let output = FileRef { root: app.cache.display().to_string(), path: name.clone() };
+    app.stills.write(&app.engine, source, Still { at, width, field, shape, output }).await?;
+    let path = app.cache.join(name.to_string());
+    let bytes = tokio::fs::read(&path).await;
+    // What could not be removed now is swept with the cache.
+    drop(tokio::fs::remove_file(&path).await);
+    Ok(bytes.map_err(|error| Problem::from_io("the picture could not be read", &error))?)
+}
+
+/// Which picture, and how.
+pub(super) struct WishedStill {
+    pub(super) at: Rational,
+    pub(super) width: u32,
+    pub(super) field: ShownField,
+    pub(super) shape: Option<StillShape>,
 }
 
 /// The range that `Range: bytes=a-b` asks for (RFC 9110, section 14): nothing where there is none
@@ -143,7 +168,7 @@ fn wanted_range(headers: &HeaderMap, size: u64) -> Result<Option<(u64, u64)>, ()
     if range.0 > range.1 || range.0 >= size { Err(()) } else { Ok(Some(range)) }
 }
 
-async fn stream(storage: Storage, path: StoragePath, headers: &HeaderMap) -> Result<Response, ApiError> {
+pub(super) async fn stream(storage: Storage, path: StoragePath, headers: &HeaderMap) -> Result<Response, ApiError> {
     let name = path.name();
     let failed = |error: std::io::Error| Problem::from_io(format!("{name} could not be read"), &error);
     let file = open_storage(&storage)?.open(system_path(&path)).map_err(failed)?;

@@ -1,10 +1,13 @@
 //! The API: described once, here, and generated from that for the page.
 
+mod aids;
+mod bench;
 mod cells;
 mod error;
 mod events;
 mod media;
 mod presets;
+mod proofs;
 mod queue;
 mod settings;
 mod sheets;
@@ -39,7 +42,7 @@ const LARGEST_BODY: usize = 4 << 20;
         title = "Beryl",
         description = "Compresses and transcodes video in batches. Sizes are bytes, rates bit/s, times seconds as exact fractions."
     ),
-    components(schemas(crate::events::Event, beryl_core::preset::Preset))
+    components(schemas(crate::events::Event, beryl_core::preset::Preset, beryl_core::protocol::ShownField))
 )]
 struct Description;
 
@@ -52,6 +55,9 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .merge(presets::calls())
         .merge(settings::calls())
         .merge(cells::calls())
+        .merge(bench::calls())
+        .merge(proofs::calls())
+        .merge(aids::calls())
         .merge(watch::calls())
         .merge(uploads::calls())
         .merge(events::calls())
@@ -74,6 +80,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
         .layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
         .layer(CatchPanicLayer::new())
+        .layer(from_fn(guard::hear_out))
         .layer(from_fn(guard::only_this_machine))
         .with_state(app)
 }

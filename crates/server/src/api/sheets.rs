@@ -127,7 +127,7 @@ async fn view(app: &App, id: Uuid) -> Result<SheetView, ApiError> {
         seq,
         name: sheet.name,
         cells: state.cells(&app.forecasts),
-        sources: state.sources.iter().map(|row| SourceRow::of(&row.source, &row.folder)).collect(),
+        sources: state.sources.iter().map(SourceRow::of_row).collect(),
         deliverables: state.columns.iter().map(DeliverableColumn::of).collect(),
     })
 }

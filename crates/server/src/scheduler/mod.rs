@@ -9,7 +9,7 @@ use std::time::Duration;
 use beryl_core::check::{Measured, judge, problem_of};
 use beryl_core::night::cpu_cost;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Command, EncodeRun, Event, FileRef, Job};
+use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::storages::Storage;
@@ -18,6 +18,7 @@ use beryl_worker::{candidate, open_folder, remove_temporary, temporary_name};
 use tokio::sync::watch;
 use uuid::Uuid;
 
+use crate::aids::aids_for;
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::source_ref;
@@ -139,6 +140,7 @@ struct Underway {
     claimed: Claimed,
     root: PathBuf,
     output: FileRef,
+    aids: Vec<Aid>,
     ended: bool,
     /// When its progress was last kept.
     kept: tokio::time::Instant,
@@ -177,6 +179,7 @@ async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Prob
         id: one.claimed.run.id,
         plan: one.claimed.plan.clone(),
         output: one.output.clone(),
+        aids: one.aids.clone(),
     });
     Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect() })
 }
@@ -196,11 +199,12 @@ async fn prepare(app: &App, claimed: Claimed) -> Result<Underway, Problem> {
             return Err(skipped(&target));
         }
     }
+    let aids = aids_for(app, claimed.plan.steps()).await?;
     let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
     let temporary = temporary_name(&claimed.run.stem, &id).map_err(|error| name_problem(&error))?;
     app.database.set_temporary(claimed.lease, &temporary).await.map_err(|error| store_problem(&error))?;
     let output = FileRef { root: storage.root, path: temporary };
-    Ok(Underway { claimed, root, output, ended: false, kept: tokio::time::Instant::now() })
+    Ok(Underway { claimed, root, output, aids, ended: false, kept: tokio::time::Instant::now() })
 }
 
 async fn follow(
@@ -249,29 +253,9 @@ async fn follow(
 
 async fn take(app: &App, underway: &mut [Underway], event: Event) {
     match event {
-        Event::Progress { id, progress } => {
-            app.hub.tell(Change::Progress { id, progress });
-            if let Some(one) =
-                underway.iter_mut().find(|one| one.claimed.run.id == id && one.kept.elapsed() > Duration::from_secs(2))
-            {
-                one.kept = tokio::time::Instant::now();
-                if let Err(error) = app.database.save_progress(id, &progress).await {
-                    tracing::debug!(%error, "progress was not kept");
-                }
-            }
-        }
-        Event::Written { id, measured } => {
+        Event::Run { id, news } => {
             if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id) {
-                one.ended = true;
-                conclude(app, one, &measured).await;
-                app.tell_run(id).await;
-            }
-        }
-        Event::RunFailed { id, problem } => {
-            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id && !one.ended) {
-                one.ended = true;
-                keep_end(app, one.claimed.lease, Err(problem.into())).await;
-                app.tell_run(id).await;
+                take_news(app, one, news).await;
             }
         }
         Event::Failed { problem } => fail_all(app, underway, &problem, problem.kind == ProblemKind::EngineLost).await,
@@ -281,7 +265,33 @@ async fn take(app: &App, underway: &mut [Underway], event: Event) {
                 tracing::debug!(%error, "processor time was not kept");
             }
         }
-        Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } => {}
+        Event::Answer(_) => {}
+    }
+}
+
+async fn take_news(app: &App, one: &mut Underway, news: RunNews) {
+    let id = one.claimed.run.id;
+    match news {
+        RunNews::Progress { progress } => {
+            app.hub.tell(Change::Progress { id, progress });
+            if one.kept.elapsed() > Duration::from_secs(2) {
+                one.kept = tokio::time::Instant::now();
+                if let Err(error) = app.database.save_progress(id, &progress).await {
+                    tracing::debug!(%error, "progress was not kept");
+                }
+            }
+        }
+        RunNews::Written { measured } => {
+            one.ended = true;
+            conclude(app, one, &measured).await;
+            app.tell_run(id).await;
+        }
+        RunNews::Failed { problem } if !one.ended => {
+            one.ended = true;
+            keep_end(app, one.claimed.lease, Err(problem.into())).await;
+            app.tell_run(id).await;
+        }
+        RunNews::Reading | RunNews::Failed { .. } => {}
     }
 }
 

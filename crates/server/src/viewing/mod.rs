@@ -11,7 +11,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::viewing_preset;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_core::viewing::plays_in_browsers;
 use beryl_worker::{place, remove_temporary, temporary_name};
@@ -124,15 +124,18 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let id = Uuid::now_v7();
     let temporary = temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;
     let output = FileRef { root: app.cache.display().to_string(), path: temporary.clone() };
-    let job = Job::Encode { source: subject.source.clone(), runs: vec![EncodeRun { id, plan: plan.clone(), output }] };
+    let job = Job::Encode {
+        source: subject.source.clone(),
+        runs: vec![EncodeRun { id, plan: plan.clone(), output, aids: Vec::new() }],
+    };
     let mut running = app.engine.start(&job).await?;
     while let Some(event) = running.next().await {
         match event {
-            Event::Progress { progress, .. } => {
+            Event::Run { news: RunNews::Progress { progress }, .. } => {
                 app.viewings.making().insert(name.clone(), Making::Underway(progress.fraction));
                 app.hub.tell(Change::Viewing { id: subject.id });
             }
-            Event::Written { measured, .. } => {
+            Event::Run { news: RunNews::Written { measured }, .. } => {
                 let report = judge(&plan, &measured);
                 if let Some(problem) = problem_of(&plan, &measured, &report) {
                     drop(remove_temporary(&app.cache, &temporary));
@@ -140,11 +143,11 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
                 }
                 return place(&app.cache, &temporary, name, true).map(drop);
             }
-            Event::RunFailed { problem, .. } | Event::Failed { problem } => {
+            Event::Run { news: RunNews::Failed { problem }, .. } | Event::Failed { problem } => {
                 drop(remove_temporary(&app.cache, &temporary));
                 return Err(problem);
             }
-            Event::Probed { .. } | Event::StillWritten | Event::Reading { .. } | Event::Ended { .. } => {}
+            Event::Run { news: RunNews::Reading, .. } | Event::Answer(_) | Event::Ended { .. } => {}
         }
     }
     Err(lost("the engine gave no answer"))

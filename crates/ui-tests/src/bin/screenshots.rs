@@ -38,8 +38,26 @@ impl Tour {
         Ok(())
     }
 
+    /// Opens the bench of a source and waits until it was scanned and its picture is there.
+    async fn open_bench(&self, sheet: &str, source: &str) -> Outcome<()> {
+        self.open_sheet(sheet).await?;
+        let row = format!("//*[@role='rowheader'][contains(., '{source}')]");
+        self.browser.window.query(By::XPath(row)).first().await?.click().await?;
+        self.browser.press("b").await?;
+        self.browser.find("[data-testid='finding-Fields']").await?;
+        self.browser.find("[data-testid=picture][data-shown=true]").await?;
+        Ok(())
+    }
+
     async fn click(&self, css: &str) -> Outcome<()> {
         Ok(self.browser.find(css).await?.click().await?)
+    }
+
+    /// Takes the entry of an open list that says this, and waits until the list is gone.
+    async fn choose(&self, words: &str) -> Outcome<()> {
+        let entry = format!("//*[@role='option'][contains(., '{words}')]");
+        self.browser.window.query(By::XPath(entry)).first().await?.click().await?;
+        self.browser.wait_for_count("[role=listbox]", 0, Duration::from_secs(10)).await
     }
 
     /// Puts a dialog away and waits until it is gone.
@@ -97,6 +115,35 @@ async fn main() -> Outcome<()> {
         night.browser.find(&format!("video[data-of={side}]")).await?;
     }
     night.shoot("finished").await?;
+    night.open_bench("Open day", "openday-94_tape-2.mov").await?;
+    night.click("[data-testid='finding-Fields'] button").await?;
+    night.shoot("bench").await?;
+    night.browser.press("p").await?;
+    night.click("[data-testid=prove]").await?;
+    night.browser.wait_for_count("[data-testid=proof][data-state=done]", 4, Duration::from_secs(180)).await?;
+    night.browser.find("[data-testid=compared][data-ready=true]").await?;
+    night.shoot("proof").await?;
+    night.click("[data-testid=make-strip]").await?;
+    night.browser.wait_for_count("[data-testid=variant][data-state=done]", 5, Duration::from_secs(180)).await?;
+    night.browser.find("[data-testid=compared][data-ready=true]").await?;
+    let beside = "//button[text()='Side by side']";
+    night.browser.window.query(By::XPath(beside)).first().await?.click().await?;
+    night.shoot("strip").await?;
+    night.open_bench("ep. 3", "trailer_scope_v6.mp4").await?;
+    night.browser.press("x").await?;
+    night.click("[data-testid=crop-rule] [role=combobox]").await?;
+    night.choose("the bars that were found").await?;
+    night.browser.wait_for_text("[data-testid=crop-result]", "no bar stays").await?;
+    night.shoot("crop").await?;
+    night.open_bench("ep. 3", "clip-0003.mov").await?;
+    night.browser.press("m").await?;
+    night.click("[data-setting='colour.lut'] [role=combobox]").await?;
+    night.choose("fenmark-log-to-rec709").await?;
+    night.browser.find("[data-testid=picture][data-shown=true] img[src*='look=']").await?;
+    night.shoot("mend").await?;
+    // As each preset says again.
+    night.click("[data-setting='colour.lut'] [role=combobox]").await?;
+    night.choose("as each preset says").await?;
     night.go("watch", "[data-testid=watch-folder]").await?;
     night.browser.wait_for_count("[data-stage=out][data-count='2']", 1, Duration::from_secs(120)).await?;
     night.browser.wait_for_count("[data-state=failed]", 1, Duration::from_secs(120)).await?;
@@ -110,6 +157,9 @@ async fn main() -> Outcome<()> {
     day.open_sheet("ep. 3").await?;
     day.click("[role=gridcell][data-state]").await?;
     day.shoot("sheet").await?;
+    day.open_bench("ep. 3", "works-film_1973_r1.mov").await?;
+    day.click("[data-testid='finding-Fields'] button").await?;
+    day.shoot("bench-film").await?;
     day.go("presets", "main tbody tr").await?;
     day.shoot("presets").await?;
 

@@ -1,0 +1,38 @@
+//! `beryl compare`
+
+use std::process::ExitCode;
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::Reference;
+use beryl_core::quality::{Comparison, FrameQuality};
+use beryl_worker::Engine;
+
+use crate::arguments::CompareTask;
+use crate::terminal::{json_line, say, source_ref};
+
+pub(crate) async fn run(task: &CompareTask) -> Result<ExitCode, Problem> {
+    let reference = Reference { source: source_ref(&task.reference)?, parts: Vec::new(), steps: Vec::new(), aids: Vec::new() };
+    let comparison = Engine::locate()?.compare(reference, source_ref(&task.file)?, None, |_| {}).await?;
+    if comparison.frames.is_empty() {
+        let what = format!("{} could not be compared", task.file.display());
+        return Err(Problem::new(ProblemKind::NotMedia, what, "the two have not one moment in common"));
+    }
+    if task.json {
+        let frames = if task.frames { comparison.frames.clone() } else { Vec::new() };
+        json_line(&Comparison { frames, ..comparison });
+        return Ok(ExitCode::SUCCESS);
+    }
+    say!("{} frames: {}", comparison.frames.len(), comparison.words());
+    let told: Vec<&FrameQuality> = if task.frames {
+        comparison.frames.iter().collect()
+    } else {
+        comparison.quality.valleys.iter().filter_map(|place| comparison.frames.get(*place)).collect()
+    };
+    if !task.frames && !told.is_empty() {
+        say!("  Lowest at:");
+    }
+    for frame in told {
+        say!("  {:>9.3} s  SSIM {:.4}  PSNR {:.1} dB", frame.at as f64 / 1e3, frame.ssim, frame.psnr);
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,137 @@
+//! What is laid over the picture.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::build::Journal;
+use super::{Origin, Step, Subject};
+use crate::parts::{Span, source_time};
+use crate::preset::{BurntSubtitles, Corner, Overlays};
+use crate::rational::Rational;
+use crate::reading::{Content, Reading};
+use crate::timecode::{Timecode, clock_text, duration_text};
+
+/// Text in the picture, which goes by the source's time.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+pub struct BurnText {
+    /// The timecode of the source's first frame, where timecode is written.
+    pub timecode: Option<String>,
+    /// Whether the number of the frame is written.
+    pub frame: bool,
+    /// Whether the file's name is written.
+    pub name: bool,
+    /// Frames of the source a second.
+    pub rate: Rational,
+    /// The parts of the source that are taken, in seconds from its first frame; all where there are none.
+    pub parts: Vec<Span>,
+    /// By what factor it plays faster.
+    pub speed: Rational,
+    /// Whether it stands above.
+    pub above: bool,
+    /// Lines of the picture that a line of text takes.
+    pub height: u32,
+}
+
+impl BurnText {
+    /// What is written at a moment of the output, in a file of this name.
+    #[must_use]
+    pub fn at(&self, moment: Rational, name: &str) -> String {
+        let played = moment * self.speed;
+        let source = if self.parts.is_empty() { played } else { source_time(&self.parts, played) };
+        // A frame's time may be rounded by the clock of its file.
+        let frame = (source * self.rate + Rational::constant(1, 4)).floor().max(0);
+        let mut words = Vec::new();
+        if let Some(start) = &self.timecode {
+            let frames = u64::try_from(frame).unwrap_or(0);
+            words.push(match Timecode::parse(start, self.rate) {
+                Ok(start) => start.later_by(frames).to_string(),
+                Err(_) => clock_text(source),
+            });
+        }
+        if self.name {
+            words.push(name.to_owned());
+        }
+        if self.frame {
+            words.push((frame + 1).to_string());
+        }
+        words.join("  ")
+    }
+}
+
+/// A picture laid over.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+pub struct WatermarkPlan {
+    /// Its name.
+    pub picture: String,
+    /// Where it stands.
+    pub place: Corner,
+    /// Columns it takes.
+    pub width: u32,
+    /// Columns and lines from the borders.
+    pub margin: u32,
+    /// How much of it covers, in percent.
+    pub opacity: u8,
+    /// The matrix of the pictures it is laid over, in the libraries' words.
+    pub matrix: String,
+}
+
+/// The steps that lay something over a picture of this size and matrix.
+pub(super) fn steps(
+    settings: &Overlays,
+    ((width, height), matrix): ((u32, u32), &str),
+    speed: Rational,
+    parts: &[Span],
+    reading: &Reading,
+    journal: &mut Journal<'_>,
+) -> Vec<Step> {
+    let mut steps = Vec::new();
+    let mut say = |setting, what: String, because: &str| journal.note(Subject::Overlays, setting, Origin::Preset, what, because);
+    let share = |of: u32, percent: u8| (of * u32::from(percent)).div_ceil(100);
+    let wanted = match &settings.subtitles {
+        BurntSubtitles::Never => None,
+        BurntSubtitles::First => Some(None),
+        BurntSubtitles::Language { language } => Some(Some(language.as_str())),
+    };
+    if let Some(language) = wanted {
+        let mut streams = reading.streams.iter().filter(|stream| stream.content == Content::Subtitles);
+        let found = streams.find(|stream| language.is_none_or(|language| stream.language.as_deref() == Some(language)));
+        match found {
+            Some(stream) => {
+                let of = stream.language.as_deref().map_or_else(String::new, |language| format!(" ({language})"));
+                say("/picture/overlays/subtitles", format!("subtitles written in{of}"), "the preset asks for it");
+                steps.push(Step::Subtitles { stream: stream.index, parts: parts.to_vec(), speed });
+            }
+            None => say("/picture/overlays/subtitles", "no subtitles written in".to_owned(), "the source has none of this kind"),
+        }
+    }
+    let burn = settings.burn_in;
+    if burn.is_wanted() {
+        let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(Rational::whole(25));
+        let start = reading.timecode.clone().unwrap_or_else(|| duration_text(Rational::ZERO, rate));
+        let named = [(burn.timecode, "timecode"), (burn.name, "name"), (burn.frame, "frame number")];
+        let words: Vec<&str> = named.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
+        say("/picture/overlays/burn_in", format!("{} of the source written in", words.join(", ")), "the preset asks for it");
+        steps.push(Step::BurnIn(BurnText {
+            timecode: burn.timecode.then_some(start),
+            frame: burn.frame,
+            name: burn.name,
+            rate,
+            parts: parts.to_vec(),
+            speed,
+            above: burn.above,
+            height: share(height, burn.height).max(8),
+        }));
+    }
+    if let Some(mark) = &settings.watermark {
+        say("/picture/overlays/watermark", format!("{} laid over, {} %", mark.picture, mark.opacity), "the preset asks for it");
+        steps.push(Step::Watermark(WatermarkPlan {
+            picture: mark.picture.clone(),
+            place: mark.place,
+            width: share(width, mark.width).max(2),
+            margin: share(width, mark.margin),
+            opacity: mark.opacity,
+            matrix: matrix.to_owned(),
+        }));
+    }
+    steps
+}

@@ -1,0 +1,72 @@
+//! Pictures of a source as they come behind chains of steps.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::thread::Scope;
+
+use beryl_core::parts::Span;
+use beryl_core::plan::Step;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::SourceRef;
+use crossbeam_channel::{Receiver, Sender, bounded};
+
+use super::cut::Cut;
+use super::pass::{PICTURE_QUEUE, SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
+use super::picture::StageTask;
+use super::reader::{DecodeTask, ReadTask, Route};
+use super::work::SourceTimes;
+use crate::raw::{Decoder, Kind};
+use crate::source::PacketSource;
+use crate::supplies::Supplies;
+
+/// Chains may run ahead of each other by so many frames: some steps hold frames back before the first comes.
+const AHEAD: usize = 16;
+
+/// Decodes the picture of a source, or of parts of it, once, and works off each chain of steps, in
+/// threads of `scope`. A receiver that is dropped ends its chain.
+pub(crate) fn feed<'scope, 'env: 'scope>(
+    scope: &'scope Scope<'scope, 'env>,
+    source: &SourceRef,
+    parts: &[Span],
+    chains: &[&[Step]],
+    supplies: &'env Supplies,
+    shared: Shared<'env>,
+    done: &Sender<()>,
+) -> Result<Vec<Receiver<TimedFrame>>, Problem> {
+    let packets = PacketSource::open(source, shared.control.stop())?;
+    let name = packets.name().to_owned();
+    let stream = packets.input().streams().find(|stream| stream.kind() == Kind::Picture).map(|stream| stream.index());
+    let stream = stream
+        .ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("{name} cannot be looked at"), "it has no moving picture"))?;
+    let cut = (!parts.is_empty()).then(|| Arc::new(Cut { zero: packets.zero(), parts: parts.to_vec() }));
+    let times = Arc::new(SourceTimes::default());
+    let (mut inputs, mut outputs) = (Vec::new(), Vec::new());
+    for chain in chains {
+        let (to_chain, frames) = bounded(PICTURE_QUEUE);
+        let (to_consumer, made) = bounded(AHEAD);
+        inputs.push(to_chain);
+        outputs.push(made);
+        let task = StageTask { steps: chain.to_vec(), supplies, shared, works: Vec::new() };
+        spawn(scope, "picture steps", done, move || task.run(&frames, vec![to_consumer]))?;
+    }
+    let view = packets.stream(stream);
+    let decoder = open_decoder(Decoder::open(view, false), &name)?;
+    let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+    let task = DecodeTask {
+        stream,
+        clock: packets.clock(stream),
+        rate: packets.sequence().map(|sequence| sequence.rate).or(view.mean_rate()),
+        is_picture: true,
+        name,
+        shared,
+        times: Arc::clone(&times),
+        cut: cut.clone(),
+        threads: Vec::new(),
+        works: Vec::new(),
+    };
+    spawn(scope, "decode picture", done, move || task.run(decoder, &from_reader, inputs))?;
+    let task = ReadTask { shared, times, cut, picture: Some(stream) };
+    let routes = BTreeMap::from([(stream, Route::Decode(to_decoder))]);
+    spawn(scope, "read", done, move || task.run(packets, routes))?;
+    Ok(outputs)
+}

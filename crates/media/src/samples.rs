@@ -1,0 +1,78 @@
+//! All pictures of a source as samples.
+
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::SourceRef;
+
+use crate::raw::{AvError, Decoder, Frame, Kind, Stop};
+use crate::source::{PacketSource, problem_of};
+
+/// The samples of a picture in 8 bit, plane by plane without gaps.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Planes {
+    /// Luma.
+    pub luma: Vec<u8>,
+    /// Blue difference; empty without colour.
+    pub cb: Vec<u8>,
+    /// Red difference; empty without colour.
+    pub cr: Vec<u8>,
+}
+
+/// All pictures of a source, decoded.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no picture.
+pub fn pictures(source: &SourceRef) -> Result<Vec<Planes>, Problem> {
+    let mut converter = crate::scan::Planes::default();
+    let mut pictures = Vec::new();
+    each_frame(source, |frame| {
+        let (shown, layout) = converter.with_luma(frame)?;
+        let codes = |number| crate::scan::plane(&shown, layout, number).map(|plane| plane.codes).unwrap_or_default();
+        pictures.push(Planes { luma: codes(0), cb: codes(1), cr: codes(2) });
+        Ok(())
+    })?;
+    Ok(pictures)
+}
+
+/// The samples of all pictures of a source with more than 8 bit and no colour left out (4:4:4): luma,
+/// blue difference and red difference, without gaps.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or is of another form.
+pub fn deep_pictures(source: &SourceRef) -> Result<Vec<[Vec<u16>; 3]>, Problem> {
+    let mut pictures = Vec::new();
+    each_frame(source, |frame| {
+        let layout = frame.plane_layout().filter(|layout| layout.depth > 8 && layout.chroma == Some((0, 0)));
+        layout.ok_or_else(|| AvError::own("read samples", "the picture has 8 bit, or colour is left out"))?;
+        let width = frame.width() as usize;
+        let plane = |number| {
+            let lines = (0..frame.height() as usize).filter_map(|line| frame.line(number, line, width * 2));
+            lines.flat_map(|line| line.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]]))).collect()
+        };
+        pictures.push([plane(0), plane(1), plane(2)]);
+        Ok(())
+    })?;
+    Ok(pictures)
+}
+
+fn each_frame(source: &SourceRef, mut take: impl FnMut(&Frame) -> Result<(), AvError>) -> Result<(), Problem> {
+    let mut packets = PacketSource::open(source, &Stop::default())?;
+    let name = packets.name().to_owned();
+    let unreadable = |why: &str| Problem::new(ProblemKind::Unsupported, format!("the pictures of {name} could not be read"), why);
+    let stream = packets.input().streams().find(|stream| stream.kind() == Kind::Picture).map(|stream| stream.index());
+    let stream = stream.ok_or_else(|| unreadable("it has none"))?;
+    let mut decoder = Decoder::open(packets.stream(stream), false)
+        .map_err(|error| unreadable("no decoder here can read it").with_details(error.to_string()))?;
+    loop {
+        let packet = packets.read().map_err(|error| problem_of(&name, &error))?;
+        if packet.as_ref().is_some_and(|packet| packet.stream() != stream) {
+            continue;
+        }
+        drop(decoder.send(packet.as_ref()));
+        while let Ok(Some(frame)) = decoder.receive() {
+            take(&frame).map_err(|error| unreadable("its form is unknown").with_details(error.to_string()))?;
+        }
+        if packet.is_none() {
+            return Ok(());
+        }
+    }
+}

@@ -1,0 +1,346 @@
+//! Colour and overlays, judged sample by sample.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_sign_loss)]
+
+mod material;
+
+use std::io::Write as _;
+use std::path::Path;
+use std::sync::Mutex;
+
+use beryl_core::check::judge;
+use beryl_core::plan::{Plan, plan};
+use beryl_core::preset::builtin;
+use beryl_core::problem::Problem;
+use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};
+use beryl_core::rational::Rational;
+use beryl_core::reading::Reading;
+use beryl_demo::{Clip, clips, make};
+use beryl_media::{Control, Planes, StillWish, encode, pictures, probe, still};
+use material::{Picture, lively, progressive, write};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+fn file(folder: &Path, name: &str) -> FileRef {
+    FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }
+}
+
+fn source(folder: &Path, name: &str) -> SourceRef {
+    SourceRef { file: file(folder, name), sequence: None }
+}
+
+fn lossless(reading: &Reading, picture: Value) -> Plan {
+    let mut patch = json!({
+        "container": "mkv", "sound": null,
+        "picture": { "codec": "ffv1", "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "pixel_aspect": "keep" },
+    });
+    json_patch::merge(&mut patch, &json!({ "picture": picture }));
+    plan(reading, &builtin("web-1080").unwrap(), &patch).unwrap()
+}
+
+fn try_made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
+    let output = source(folder, &format!("{}.mkv", Uuid::now_v7()));
+    let aids = aids.iter().map(|name| Aid { name: (*name).to_owned(), file: file(folder, name) }).collect();
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids };
+    let told = Mutex::new(None);
+    encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
+        Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(Ok(judge(plan, &measured))),
+        Event::Run { news: RunNews::Failed { problem }, .. } => *told.lock().unwrap() = Some(Err(problem)),
+        _ => {}
+    })?;
+    let report = told.into_inner().unwrap().expect("a file")?;
+    assert!(report.passed, "{:#?}", report.items.iter().filter(|item| !item.passed).collect::<Vec<_>>());
+    Ok(output)
+}
+
+fn made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> SourceRef {
+    try_made(folder, name, plan, aids).unwrap_or_else(|problem| panic!("{problem} {}", problem.details))
+}
+
+/// Samples of 10 bit, 4:4:4, from a Y4M file that this test writes, or from the file that was made of it.
+type Deep = [Vec<u16>; 3];
+
+const SIDE: usize = 64;
+
+/// All hues and levels, smooth and steep, within the limited range.
+fn deep_picture(number: usize) -> Deep {
+    let sample = |plane: usize, x: usize, y: usize| -> u16 {
+        let (across, down) = (x as f64 / SIDE as f64, y as f64 / SIDE as f64);
+        let turn = number as f64 * 0.7;
+        match plane {
+            0 => 64 + ((across * 0.8 + 0.2 * down) * 876.0) as u16,
+            1 => (512.0 + 300.0 * (down * 6.0 + turn).sin() * (1.0 - across)) as u16,
+            _ => (512.0 + 300.0 * (across * 5.0 + down * 3.0 - turn).cos() * down) as u16,
+        }
+    };
+    [0, 1, 2].map(|plane| (0..SIDE * SIDE).map(|place| sample(plane, place % SIDE, place / SIDE)).collect())
+}
+
+fn write_deep(path: &Path, pictures: &[Deep]) {
+    let mut out = std::io::BufWriter::new(std::fs::File::create(path).unwrap());
+    writeln!(out, "YUV4MPEG2 W{SIDE} H{SIDE} F25:1 Ip A1:1 C444p10 XYSCSS=444P10").unwrap();
+    for picture in pictures {
+        out.write_all(b"FRAME\n").unwrap();
+        for sample in picture.iter().flatten() {
+            out.write_all(&sample.to_le_bytes()).unwrap();
+        }
+    }
+}
+
+/// Luma and colour of BT.601 (10 bit, limited), which pictures so small are taken to have where nothing
+/// is declared, as red, green and blue from 0 to 1.
+fn to_rgb([y, cb, cr]: [f64; 3]) -> [f64; 3] {
+    let (y, cb, cr) = ((y - 64.0) / 876.0, (cb - 512.0) / 896.0, (cr - 512.0) / 896.0);
+    let (red, blue) = (y + 1.402 * cr, y + 1.772 * cb);
+    [red, (y - 0.299 * red - 0.114 * blue) / 0.587, blue]
+}
+
+/// Codes of BT.709, which a table gives.
+fn to_codes([red, green, blue]: [f64; 3]) -> [f64; 3] {
+    let y = 0.2126 * red + 0.7152 * green + 0.0722 * blue;
+    [64.0 + 876.0 * y, 512.0 + 896.0 * (blue - y) / 1.8556, 512.0 + 896.0 * (red - y) / 1.5748]
+}
+
+/// A table of three dimensions looked up in tetrahedra.
+fn looked_up(points: &[[f64; 3]], side: usize, rgb: [f64; 3]) -> [f64; 3] {
+    let placed = rgb.map(|value| value.clamp(0.0, 1.0) * (side - 1) as f64);
+    let low = placed.map(|value| (value.floor() as usize).min(side - 2));
+    let part = [0, 1, 2].map(|channel| placed[channel] - low[channel] as f64);
+    let at = |step: [usize; 3]| points[(low[0] + step[0]) + side * (low[1] + step[1]) + side * side * (low[2] + step[2])];
+    // From the lowest corner to the highest, one channel after the other, that with the largest part first.
+    let mut order = [0, 1, 2];
+    order.sort_by(|one, other| part[*other].total_cmp(&part[*one]));
+    let mut corner = [0; 3];
+    let mut before = at(corner);
+    let mut value = before;
+    for channel in order {
+        corner[channel] = 1;
+        let next = at(corner);
+        for output in 0..3 {
+            value[output] += part[channel] * (next[output] - before[output]);
+        }
+        before = next;
+    }
+    value
+}
+
+/// The pictures of a lossless file of 10 bit, by way of a copy in Y4M that keeps every code.
+fn deep_pictures(file: &SourceRef) -> Vec<Deep> {
+    beryl_media::deep_pictures(file).unwrap()
+}
+
+#[test]
+fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
+    let folder = tempfile::tempdir().unwrap();
+    let originals: Vec<Deep> = (0..3).map(deep_picture).collect();
+    write_deep(&folder.path().join("deep.y4m"), &originals);
+    let reading = probe(&source(folder.path(), "deep.y4m")).unwrap();
+    assert_eq!(reading.picture().unwrap().1.pixel_format, "yuv444p10le");
+
+    // A cube that mixes and bends, and curves that bend each channel otherwise.
+    let side = 17;
+    let level = |place: usize| place as f64 / (side - 1) as f64;
+    let mut cube = Vec::new();
+    for blue in 0..side {
+        for green in 0..side {
+            for red in 0..side {
+                let [red, green, blue] = [red, green, blue].map(level);
+                cube.push([red.powf(0.8) * 0.9 + 0.05 * blue, 0.1 + 0.8 * green * (0.6 + 0.4 * red), (blue + green) / 2.0]);
+            }
+        }
+    }
+    let curves: Vec<[f64; 3]> =
+        (0..256).map(|place| place as f64 / 255.0).map(|at| [at.powf(1.2), 0.9 * at, at.sqrt()]).collect();
+    let text = |head: &str, points: &[[f64; 3]]| {
+        let lines: Vec<String> = points.iter().map(|[red, green, blue]| format!("{red:.9} {green:.9} {blue:.9}")).collect();
+        format!("TITLE \"test\"\n# a comment\n{head}\n{}\n", lines.join("\n"))
+    };
+    std::fs::write(folder.path().join("mix: it's [a], cube.cube"), text("LUT_3D_SIZE 17", &cube)).unwrap();
+    std::fs::write(folder.path().join("curves.cube"), text("LUT_1D_SIZE 256", &curves)).unwrap();
+
+    let on_curve = |channel: usize, value: f64| {
+        let placed = value.clamp(0.0, 1.0) * 255.0;
+        let low = (placed.floor() as usize).min(254);
+        curves[low][channel] + (placed - low as f64) * (curves[low + 1][channel] - curves[low][channel])
+    };
+    for (name, is_cube) in [("mix: it's [a], cube.cube", true), ("curves.cube", false)] {
+        let plan = lossless(&reading, json!({ "colour": { "lut": name } }));
+        let file = made(folder.path(), "deep.y4m", &plan, &[name]);
+        let out = deep_pictures(&file);
+        assert_eq!(out.len(), 3);
+        let mut worst = 0.0_f64;
+        for (made, original) in out.iter().zip(&originals) {
+            for place in 0..SIDE * SIDE {
+                let rgb = to_rgb([0, 1, 2].map(|plane| f64::from(original[plane][place])));
+                let changed =
+                    if is_cube { looked_up(&cube, side, rgb) } else { [0, 1, 2].map(|channel| on_curve(channel, rgb[channel])) };
+                let expected = to_codes(changed);
+                for plane in 0..3 {
+                    worst = worst.max((f64::from(made[plane][place]) - expected[plane].round()).abs());
+                }
+            }
+        }
+        assert!(worst <= 1.0, "{name}: {worst} codes");
+        let colour = &probe(&file).unwrap().picture().unwrap().1.colour.clone();
+        assert_eq!((colour.matrix.as_deref(), colour.transfer.as_deref()), (Some("bt709"), Some("bt709")));
+    }
+
+    // What is no table is refused with the line, and what is missing with its name.
+    std::fs::write(folder.path().join("broken.cube"), "LUT_3D_SIZE 2\n0 0 0\n1 0\n").unwrap();
+    let refused = |name: &str, aids: &[&str]| {
+        let plan = lossless(&reading, json!({ "colour": { "lut": name } }));
+        try_made(folder.path(), "deep.y4m", &plan, aids).unwrap_err().to_string()
+    };
+    assert!(refused("broken.cube", &["broken.cube"]).contains("line 3"));
+    assert!(refused("nowhere.cube", &[]).contains("nowhere.cube"));
+
+    // It fails the run that wants it, and no other of the same job.
+    let runs = ["nowhere.cube", "curves.cube"].map(|name| EncodeRun {
+        id: Uuid::now_v7(),
+        plan: lossless(&reading, json!({ "colour": { "lut": name } })),
+        output: source(folder.path(), &format!("beside-{name}.mkv")).file,
+        aids: vec![Aid { name: "curves.cube".to_owned(), file: file(folder.path(), "curves.cube") }],
+    });
+    let (failed, written) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+    encode(&source(folder.path(), "deep.y4m"), &runs, folder.path(), &Control::default(), &|event| match event {
+        Event::Run { id, news: RunNews::Failed { .. } } => failed.lock().unwrap().push(id),
+        Event::Run { id, news: RunNews::Written { .. } } => written.lock().unwrap().push(id),
+        _ => {}
+    })
+    .unwrap();
+    assert_eq!((failed.into_inner().unwrap(), written.into_inner().unwrap()), (vec![runs[0].id], vec![runs[1].id]));
+}
+
+#[test]
+fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
+    let folder = tempfile::tempdir().unwrap();
+    write_deep(&folder.path().join("deep.y4m"), &[deep_picture(0)]);
+    let mut reading = probe(&source(folder.path(), "deep.y4m")).unwrap();
+    let grey = |folder: &Path, name: &str, code: u16| {
+        write_deep(&folder.join(name), &[[vec![code; SIDE * SIDE], vec![512; SIDE * SIDE], vec![512; SIDE * SIDE]]]);
+    };
+    let colour = |reading: &mut Reading, [primaries, transfer, matrix]: [&str; 3]| {
+        for stream in &mut reading.streams {
+            if let beryl_core::reading::Content::Picture(picture) = &mut stream.content {
+                picture.colour.primaries = Some(primaries.to_owned());
+                picture.colour.transfer = Some(transfer.to_owned());
+                picture.colour.matrix = Some(matrix.to_owned());
+            }
+        }
+    };
+    colour(&mut reading, ["bt2020", "smpte2084", "bt2020nc"]);
+    let kept = lossless(&reading, json!({}));
+    assert_eq!(kept.picture.as_ref().unwrap().colour.transfer.as_deref(), Some("smpte2084"), "kept unless it is asked for");
+    let plan = lossless(&reading, json!({ "colour": { "dynamic_range": "standard" } }));
+    assert!(plan.decisions.iter().any(|decision| decision.because.contains("PQ")));
+    let mut before = 0;
+    // PQ codes of 0, 1, 100, 203 (diffuse white), 600 and 1000 cd/m² come out in their order, black as black.
+    for (place, share) in [0.0, 0.1499, 0.5081, 0.5807, 0.6959, 0.7518].into_iter().enumerate() {
+        grey(folder.path(), "grey.y4m", (64.0_f64 + 876.0 * share).round() as u16);
+        let out = deep_pictures(&made(folder.path(), "grey.y4m", &plan, &[]));
+        let [luma, cb, cr] = [0, 1, 2].map(|plane| out[0][plane][SIDE * SIDE / 2]);
+        assert!(cb.abs_diff(512) <= 1 && cr.abs_diff(512) <= 1, "grey stays grey");
+        assert!(if place == 0 { luma == 64 } else { luma > before }, "{luma} after {before}");
+        before = luma;
+    }
+    assert!((880..=940).contains(&before), "the brightest is near white: {before}");
+
+    colour(&mut reading, ["bt470bg", "smpte170m", "bt470bg"]);
+    let plan = lossless(&reading, json!({ "colour": { "space": "rec709" } }));
+    let file = made(folder.path(), "deep.y4m", &plan, &[]);
+    let tags = probe(&file).unwrap().picture().unwrap().1.colour.clone();
+    assert_eq!((tags.primaries.as_deref(), tags.matrix.as_deref()), (Some("bt709"), Some("bt709")));
+    grey(folder.path(), "grey.y4m", 600);
+    let out = deep_pictures(&made(folder.path(), "grey.y4m", &plan, &[]));
+    assert!(out[0][0][0].abs_diff(600) <= 1, "grey has the same code in both: {}", out[0][0][0]);
+    let full = lossless(&reading, json!({ "colour": { "range": "full" } }));
+    let out = deep_pictures(&made(folder.path(), "grey.y4m", &full, &[]));
+    assert!(out[0][0][0].abs_diff(((600.0_f64 - 64.0) / 876.0 * 1023.0).round() as u16) <= 1);
+}
+
+fn differing(one: &Planes, other: &Picture, lines: std::ops::Range<usize>, columns: std::ops::Range<usize>) -> usize {
+    let width = other.width;
+    lines
+        .flat_map(|line| columns.clone().map(move |column| line * width + column))
+        .filter(|place| one.luma[*place] != other.luma[*place])
+        .count()
+}
+
+#[test]
+fn overlays_stand_where_they_should_and_nothing_else_is_touched() {
+    let folder = tempfile::tempdir().unwrap();
+    let film: Vec<Picture> = progressive(30, 25.0, lively);
+    write(&folder.path().join("film.y4m"), &film, (25, 1), 'p', "");
+    let reading = probe(&source(folder.path(), "film.y4m")).unwrap();
+    let (width, height) = (film[0].width, film[0].height);
+
+    // A white mark of 40×20 pixels, from a picture of the very kind that people add.
+    let white = Picture::plain(40, 20, 235);
+    write(&folder.path().join("white.y4m"), &[white], (25, 1), 'p', "");
+    let png = file(folder.path(), "mark.png");
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    still(&source(folder.path(), "white.y4m"), wish, folder.path()).unwrap();
+    let mark = json!({ "picture": "mark.png", "place": "top_left", "width": 20, "margin": 5, "opacity": 100 });
+    let plan = lossless(&reading, json!({ "overlays": { "watermark": mark } }));
+    let out = pictures(&made(folder.path(), "film.y4m", &plan, &["mark.png"])).unwrap();
+    let (wide, margin) = ((width * 20).div_ceil(100), (width * 5).div_ceil(100));
+    let middle = (margin + wide / 4) * width + margin + wide / 2;
+    for (made, original) in out.iter().zip(&film) {
+        assert!(made.luma[middle].abs_diff(235) <= 1, "the mark is white: {}", made.luma[middle]);
+        assert_eq!(differing(made, original, height / 2..height, 0..width), 0);
+        assert_eq!(differing(made, original, 0..height, width / 2..width), 0);
+    }
+    let half = json!({ "picture": "mark.png", "place": "top_left", "width": 20, "margin": 5, "opacity": 50 });
+    let plan = lossless(&reading, json!({ "overlays": { "watermark": half } }));
+    let out = pictures(&made(folder.path(), "film.y4m", &plan, &["mark.png"])).unwrap();
+    let expected = (f64::from(film[0].luma[middle]) + 235.0) / 2.0;
+    assert!((f64::from(out[0].luma[middle]) - expected).abs() <= 2.0, "{} and {expected}", out[0].luma[middle]);
+
+    // Text changes from frame to frame, below alone; the same frame of a part bears the same text.
+    let burn = json!({ "overlays": { "burn_in": { "timecode": true, "frame": true, "height": 8 } } });
+    let whole = pictures(&made(folder.path(), "film.y4m", &lossless(&reading, burn.clone()), &[])).unwrap();
+    for (made, original) in whole.iter().zip(&film) {
+        assert!(differing(made, original, height * 7 / 10..height, 0..width) > 200, "text is written");
+        assert_eq!(differing(made, original, 0..height * 7 / 10, 0..width), 0);
+    }
+    let mut patch = json!({ "container": "mkv", "sound": null, "parts": [{ "from": "0.4", "to": "0.8" }] });
+    json_patch::merge(&mut patch, &json!({ "picture": burn }));
+    json_patch::merge(
+        &mut patch,
+        &json!({ "picture": { "codec": "ffv1", "rate": { "mode": "by_profile" }, "size": { "rule": "same" } } }),
+    );
+    let cut = plan_of(&reading, &patch);
+    let part = pictures(&made(folder.path(), "film.y4m", &cut, &[])).unwrap();
+    assert!(part.len() == 10 && part[..] == whole[10..20], "text goes by the source's time");
+    // Nothing that is laid over brings colour into a picture without any.
+    let grey = lossless(&reading, json!({ "greyscale": true, "overlays": { "watermark": mark, "burn_in": { "name": true } } }));
+    let out = pictures(&made(folder.path(), "film.y4m", &grey, &["mark.png"])).unwrap();
+    assert!(out.iter().all(|made| made.cb.iter().chain(&made.cr).all(|code| *code == 128)));
+}
+
+fn plan_of(reading: &Reading, patch: &Value) -> Plan {
+    plan(reading, &builtin("web-1080").unwrap(), patch).unwrap()
+}
+
+#[test]
+fn subtitles_become_part_of_the_picture_while_they_are_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let clip = clips().into_iter().find(|clip| clip.path.ends_with("interview_odile_en-fr.mkv")).unwrap();
+    let name = clip.path;
+    make(&Clip { seconds: 4, ..clip }, folder.path()).unwrap();
+    let reading = probe(&source(folder.path(), name)).unwrap();
+    let plain = pictures(&made(folder.path(), name, &lossless(&reading, json!({})), &[])).unwrap();
+    let own = json!({ "overlays": { "subtitles": { "rule": "first" } } });
+    let written = pictures(&made(folder.path(), name, &lossless(&reading, own), &[])).unwrap();
+    let changed: Vec<bool> = plain.iter().zip(&written).map(|(plain, written)| plain.luma != written.luma).collect();
+    assert!(changed.iter().any(|changed| *changed) && changed.iter().any(|changed| !*changed), "shown for a part of the time");
+    let (width, height) = (1280, 720);
+    for (plain, written) in plain.iter().zip(&written) {
+        let upper = width * height / 2;
+        assert!(plain.luma[..upper] == written.luma[..upper], "they stand below");
+    }
+    let none = json!({ "overlays": { "subtitles": { "rule": "language", "language": "fin" } } });
+    let plan = lossless(&reading, none);
+    assert!(plan.decisions.iter().any(|decision| decision.what.contains("no subtitles")));
+}

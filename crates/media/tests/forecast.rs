@@ -1,0 +1,104 @@
+//! What proofs foretell: the size of the whole at constant quality, from short stretches of it.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_sign_loss)]
+
+mod material;
+
+use std::path::Path;
+use std::sync::Mutex;
+
+use beryl_core::check::Measured;
+use beryl_core::forecast::Certainty;
+use beryl_core::parts::total;
+use beryl_core::plan::{Plan, plan};
+use beryl_core::preset::{builtin, joined_overrides};
+use beryl_core::proof::sample_parts;
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
+use beryl_core::rational::Rational;
+use beryl_core::sample::Sample;
+use beryl_media::{Control, encode, probe, silence_libraries};
+use material::{Picture, lively, write};
+use serde_json::json;
+use uuid::Uuid;
+
+fn source(folder: &Path, name: &str) -> SourceRef {
+    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+}
+
+fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {
+    let run = |plan: &Plan| EncodeRun {
+        id: Uuid::now_v7(),
+        plan: plan.clone(),
+        output: source(folder, &Uuid::now_v7().to_string()).file,
+        aids: Vec::new(),
+    };
+    let runs: Vec<EncodeRun> = plans.iter().map(run).collect();
+    let measures = Mutex::new(Vec::new());
+    encode(&source(folder, "film.y4m"), &runs, folder, &Control::default(), &|event| {
+        if let Event::Run { id, news: RunNews::Written { measured } } = event {
+            measures.lock().unwrap().push((id, measured));
+        }
+    })
+    .unwrap();
+    let mut measures = measures.into_inner().unwrap();
+    measures.sort_by_key(|(id, _)| runs.iter().position(|run| run.id == *id));
+    measures.into_iter().map(|(_, measured): (Uuid, Box<Measured>)| *measured).collect()
+}
+
+/// Quiet and busy stretches in turn, one with grain, with a cut every few seconds.
+fn film(frames: usize) -> Vec<Picture> {
+    let scene = |frame: usize| {
+        let shot = frame / 90;
+        let time = frame as f64 / 25.0;
+        let picture = lively(shot as f64 * 13.7 + (time - shot as f64 * 3.6) * [0.3, 1.0, 1.6][shot % 3]);
+        let grain = [0.0, 2.0, 4.0, 1.0][shot % 4];
+        if grain > 0.0 { picture.noisy(grain, frame as u64) } else { picture }
+    };
+    (0..frames).map(scene).collect()
+}
+
+#[test]
+fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder.path().join("film.y4m"), &film(1050), (25, 1), 'p', "");
+    let mut reading = probe(&source(folder.path(), "film.y4m")).unwrap();
+    let quality =
+        |crf: u8| json!({ "picture": { "rate": { "mode": "constant_quality", "crf": crf }, "size": { "rule": "same" } } });
+    for (preset, crf) in [("web-1080", 23), ("delivery-hevc", 24)] {
+        let own = quality(crf);
+        let preset = builtin(preset).unwrap();
+        reading.samples.clear();
+        let before = plan(&reading, &preset, &own).unwrap();
+        assert_eq!(before.forecast.certainty, Certainty::Modelled);
+        let parts = sample_parts(&reading, &[]);
+        let sampled = total(&parts);
+        assert!(parts.len() == 14 && sampled == Rational::constant(84, 5), "{} parts, {sampled} s", parts.len());
+        let proofs = [plan(&reading, &preset, &joined_overrides(&own, &json!({ "parts": parts }))).unwrap()];
+        let measured = made(folder.path(), &proofs);
+        reading.samples = proofs.iter().zip(&measured).filter_map(|(plan, measured)| Sample::of(plan, measured, 8.4)).collect();
+
+        let whole = plan(&reading, &preset, &own).unwrap();
+        let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
+        let (modelled, foretold) = (before.forecast.size.0 as f64 / actual, whole.forecast.size.0 as f64 / actual);
+        println!("{}: modelled {modelled:.3}, foretold {foretold:.3} of the actual size", preset.id);
+        assert_eq!(whole.forecast.certainty, Certainty::Sampled);
+        assert!((foretold - 1.0).abs() <= 0.12, "{}: {foretold:.3} of the actual size", preset.id);
+        // 8.4 s of processor time for 16.8 s: 21 for 42.
+        assert_eq!(whole.forecast.cpu_milliseconds, Some(21_000));
+        // Other settings of the same source are likened to these.
+        let other = plan(&reading, &preset, &quality(crf + 4)).unwrap();
+        let ratio = other.forecast.size.0 as f64 / made(folder.path(), std::slice::from_ref(&other))[0].reading.size.0 as f64;
+        println!("{}: four steps of CRF away {ratio:.3} of the actual size", preset.id);
+        assert!((0.6..=1.6).contains(&ratio), "{ratio:.3}");
+    }
+    // Where a mean rate is asked for and a first pass finds where the bits go, it is the forecast.
+    let own = json!({ "picture": { "rate": { "mode": "average", "bits_per_second": 900_000, "passes": 2 }, "size": { "rule": "same" } } });
+    let whole = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
+    let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
+    let ratio = whole.forecast.size.0 as f64 / actual;
+    println!("900 kb/s on average in two passes: foretold {ratio:.3} of the actual size");
+    assert_eq!(whole.forecast.certainty, Certainty::Rated);
+    assert!((ratio - 1.0).abs() <= 0.03, "{ratio:.3}");
+}

@@ -1,0 +1,229 @@
+//! The bench: everything about one source of a sheet, and what is set for all of its outputs.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use beryl_core::findings::{Curves, Suggestion, suggestions};
+use beryl_core::parts::Span;
+use beryl_core::plan::{Crop, crop_of, plan};
+use beryl_core::preset::{CropRule, joined_overrides, viewing_preset, with_overrides};
+use beryl_core::protocol::{ShownField, StillShape};
+use beryl_core::rational::Rational;
+use beryl_core::reading::Reading;
+use beryl_store::sources::Source;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::{IntoParams, ToSchema};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+use super::ApiError;
+use super::media::{WishedStill, still_bytes};
+use crate::aids::aids_for;
+use crate::app::App;
+use crate::events::Change;
+use crate::files::source_ref;
+use crate::outputs::reading_of;
+use crate::reader::thumbnail_name;
+use crate::views::SourceRow;
+
+/// Columns of a still at most.
+const WIDEST_STILL: u32 = 3840;
+
+pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(bench))
+        .routes(routes!(set_rows))
+        .routes(routes!(split))
+        .routes(routes!(curves))
+        .routes(routes!(still))
+        .routes(routes!(crop))
+}
+
+/// Everything about one source of a sheet.
+#[derive(Debug, Serialize, ToSchema)]
+struct BenchView {
+    source: SourceRow,
+    /// Facts and findings; nothing where it is not read.
+    reading: Option<Reading>,
+    /// The editor's own settings for all of its outputs, a merge patch on each preset.
+    #[schema(value_type = Option<Object>)]
+    overrides: Option<Value>,
+    suggestions: Vec<BenchSuggestion>,
+}
+
+/// A mending that follows from findings, and whether it is taken.
+#[derive(Debug, Serialize, ToSchema)]
+struct BenchSuggestion {
+    #[serde(flatten)]
+    suggestion: Suggestion,
+    taken: bool,
+}
+
+/// Everything about one source of a sheet.
+#[utoipa::path(get, path = "/api/sheets/{id}/sources/{source}", params(("id" = Uuid, Path), ("source" = Uuid, Path)), responses((status = 200, body = BenchView)))]
+async fn bench(State(app): State<Arc<App>>, Path((id, source)): Path<(Uuid, Uuid)>) -> Result<Json<BenchView>, ApiError> {
+    let (_, row) = app.database.sheet_source(id, source).await?;
+    // What proofs have shown is in the forecasts.
+    let reading = reading_of(&row.source).ok().cloned().map(|reading| Reading { samples: Vec::new(), ..reading });
+    let overrides = row.overrides.clone().unwrap_or(Value::Null);
+    let findings = reading.as_ref().and_then(|reading| reading.findings.as_ref());
+    let suggestions = findings.map_or_else(Vec::new, suggestions);
+    let suggestions =
+        suggestions.into_iter().map(|suggestion| BenchSuggestion { taken: holds(&overrides, &suggestion.settings), suggestion });
+    Ok(Json(BenchView { suggestions: suggestions.collect(), source: SourceRow::of_row(&row), reading, overrides: row.overrides }))
+}
+
+/// Whether a patch sets everything that another one sets, to the same.
+fn holds(patch: &Value, other: &Value) -> bool {
+    match (patch, other) {
+        (Value::Object(patch), Value::Object(other)) => {
+            other.iter().all(|(name, value)| patch.get(name).is_some_and(|own| holds(own, value)))
+        }
+        (patch, other) => patch == other,
+    }
+}
+
+/// What to set for all outputs of some sources.
+#[derive(Debug, Deserialize, ToSchema)]
+struct RowChange {
+    sources: Vec<Uuid>,
+    /// A JSON merge patch (RFC 7386) on the presets; `{}` for none.
+    #[schema(value_type = Object)]
+    overrides: Value,
+    /// Whether what is set already stays where the patch says nothing; left out, it goes.
+    #[serde(default)]
+    keep: bool,
+}
+
+/// Sets the editor's own settings for all outputs of some sources; single outputs may have others above them.
+#[utoipa::path(post, path = "/api/sheets/{id}/rows", params(("id" = Uuid, Path)), request_body = RowChange, responses((status = 200)))]
+async fn set_rows(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change): Json<RowChange>) -> Result<(), ApiError> {
+    for column in &app.database.deliverables(id).await? {
+        // A column without picture has nothing to mend, and says so in its cells.
+        if column.preset.picture.is_some() {
+            with_overrides(&column.preset, &change.overrides)?;
+        }
+    }
+    if change.keep {
+        app.database.add_row_settings(id, &change.sources, &change.overrides).await?;
+    } else {
+        let overrides = Some(&change.overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty()));
+        app.database.set_row_settings(id, &change.sources, overrides).await?;
+    }
+    app.hub.tell(Change::Sheet { id });
+    Ok(())
+}
+
+/// Parts that become outputs of their own.
+#[derive(Debug, Deserialize, ToSchema)]
+struct Split {
+    /// Seconds from the first frame, in their order.
+    parts: Vec<Span>,
+}
+
+/// Parts that one source may be split into.
+const MOST_PARTS: usize = 200;
+
+/// Lets each part of a source become outputs of its own: the source stands in a row for each.
+#[utoipa::path(post, path = "/api/sheets/{id}/sources/{source}/split", params(("id" = Uuid, Path), ("source" = Uuid, Path)), request_body = Split, responses((status = 200, body = Vec<Uuid>)))]
+async fn split(
+    State(app): State<Arc<App>>,
+    Path((id, source)): Path<(Uuid, Uuid)>,
+    Json(split): Json<Split>,
+) -> Result<Json<Vec<Uuid>>, ApiError> {
+    let (_, row) = app.database.sheet_source(id, source).await?;
+    let what = || format!("{} could not be split", row.source.name());
+    if split.parts.is_empty() || split.parts.len() > MOST_PARTS {
+        return Err(ApiError::invalid(what(), format!("{} parts were named: name 1 to {MOST_PARTS}", split.parts.len())));
+    }
+    reading_of(&row.source)?.cut_to(&split.parts).map_err(|error| ApiError::invalid(what(), error.to_string()))?;
+    let own = row.overrides.clone().unwrap_or(Value::Null);
+    let settings: Vec<Value> =
+        split.parts.iter().map(|part| joined_overrides(&own, &serde_json::json!({ "parts": [part] }))).collect();
+    let sources = app.database.split_row(id, source, &settings).await?;
+    for copy in sources.iter().filter(|copy| **copy != source) {
+        let picture = |id: Uuid| app.cache.join(thumbnail_name(id).to_string());
+        // Without a small picture a row has none.
+        drop(tokio::fs::copy(picture(source), picture(*copy)).await);
+    }
+    app.hub.tell(Change::Sheet { id });
+    Ok(Json(sources))
+}
+
+/// A crop rule to try.
+#[derive(Debug, Deserialize, ToSchema)]
+struct CropWish {
+    rule: CropRule,
+}
+
+/// What a crop rule comes to for a source: the part that is kept, and what that costs.
+#[utoipa::path(post, path = "/api/sources/{id}/crop", params(("id" = Uuid, Path)), request_body = CropWish, responses((status = 200, body = Crop)))]
+async fn crop(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(wish): Json<CropWish>) -> Result<Json<Crop>, ApiError> {
+    let source = app.database.source(id).await?;
+    let name = source.path.name();
+    let what = || format!("{name} cannot be cut so");
+    let crop = crop_of(reading_of(&source)?, wish.rule).map_err(|error| ApiError::invalid(what(), error.to_string()))?;
+    Ok(Json(crop.ok_or_else(|| ApiError::invalid(what(), "it has no picture"))?))
+}
+
+/// The curves behind the findings of a source; empty where it was not scanned.
+#[utoipa::path(get, path = "/api/sources/{id}/curves", params(("id" = Uuid, Path)), responses((status = 200, body = Curves)))]
+async fn curves(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Curves>, ApiError> {
+    Ok(Json(app.database.curves(id).await?.unwrap_or_default()))
+}
+
+/// Which picture.
+#[derive(Debug, Deserialize, IntoParams)]
+struct StillQuery {
+    /// Seconds from the first frame, as an exact fraction.
+    #[param(value_type = String)]
+    at: Rational,
+    /// Columns; a picture is never enlarged.
+    width: u32,
+    /// One field alone.
+    #[serde(default)]
+    field: ShownField,
+    /// Colour, levels and what is laid over, as a JSON merge patch on a preset: the picture is shown so.
+    #[serde(default)]
+    look: Option<String>,
+}
+
+/// What shows a picture of a source with a look.
+async fn look_of(app: &App, source: &Source, look: &str) -> Result<StillShape, ApiError> {
+    let what = || format!("{} cannot be shown so", source.name());
+    let refuse = |why: String| ApiError::invalid(what(), why);
+    let look: Value = serde_json::from_str(look).map_err(|error| refuse(error.to_string()))?;
+    let plan = plan(reading_of(source)?, &viewing_preset(true), &look).map_err(|error| refuse(error.to_string()))?;
+    let picture = plan.picture.ok_or_else(|| refuse("it has no picture".to_owned()))?;
+    let aids = aids_for(app, &picture.steps).await?;
+    Ok(StillShape { pixel_aspect: picture.pixel_aspect, steps: picture.steps, aids })
+}
+
+/// The frame of a source that is shown at a moment, from the source itself.
+#[utoipa::path(get, path = "/api/sources/{id}/still", params(("id" = Uuid, Path), StillQuery), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
+async fn still(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(wanted): Query<StillQuery>,
+) -> Result<Response, ApiError> {
+    let source = app.database.source(id).await?;
+    let storage = app.database.storage(source.storage).await?;
+    let width = wanted.width.clamp(16, WIDEST_STILL);
+    let shape = match &wanted.look {
+        Some(look) => Some(look_of(&app, &source, look).await?),
+        None => None,
+    };
+    let bytes = still_bytes(
+        &app,
+        &source_ref(&storage, &source),
+        WishedStill { at: wanted.at, width, field: wanted.field, shape },
+        "jpg",
+    )
+    .await?;
+    Ok(([(header::CONTENT_TYPE, "image/jpeg"), (header::CACHE_CONTROL, "private, max-age=3600")], bytes).into_response())
+}

@@ -1,0 +1,306 @@
+//! Making proofs: all that wait for one source in one job, then each is held against its source.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use beryl_core::check::{Measured, judge, problem_of};
+use beryl_core::night::cpu_cost;
+use beryl_core::path::StoragePath;
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::proof::ProofResult;
+use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, PairFilm, Reference, RunNews, SourceRef};
+use beryl_core::quality::{Comparison, FrameQuality};
+use beryl_core::sample::Sample;
+use beryl_store::proofs::Proof;
+use beryl_store::{StoreError, patiently};
+use beryl_worker::{place, remove_temporary, temporary_name};
+use tokio::sync::{Notify, watch};
+use uuid::Uuid;
+
+use crate::aids::aids_for;
+use crate::app::{App, ending};
+use crate::cache::limit_proofs;
+use crate::events::Change;
+use crate::files::source_ref;
+use crate::reader::tell_source;
+
+/// Proofs that one engine makes together, at most.
+const TOGETHER: u32 = 12;
+/// How long the end of a proof waits for the database.
+const PATIENCE: Duration = Duration::from_secs(600);
+/// Columns of the film of both, at most: it is for motion; single pictures come from the files themselves.
+const FILM_WIDTH: u32 = 1280;
+
+/// What is known of proofs while they are made.
+#[derive(Debug, Default)]
+pub(crate) struct Proving {
+    called: Notify,
+    /// The part of each that is made, 0 to 1.
+    underway: Mutex<HashMap<Uuid, f64>>,
+}
+
+impl Proving {
+    /// New proofs wait.
+    pub(crate) fn call(&self) {
+        self.called.notify_one();
+    }
+
+    /// The part of a proof that is made, where it is being made.
+    pub(crate) fn fraction(&self, id: Uuid) -> Option<f64> {
+        self.underway.lock().unwrap_or_else(PoisonError::into_inner).get(&id).copied()
+    }
+
+    fn reach(&self, id: Uuid, fraction: Option<f64>) {
+        let mut underway = self.underway.lock().unwrap_or_else(PoisonError::into_inner);
+        match fraction {
+            Some(fraction) => underway.insert(id, fraction),
+            None => underway.remove(&id),
+        };
+    }
+}
+
+/// The file of a proof in the cache.
+pub(crate) fn file_name(proof: &Proof) -> StoragePath {
+    format!("proof-{}.{}", proof.id, proof.plan.container.extension()).parse().unwrap_or_default()
+}
+
+/// The film of a proof and its source.
+pub(crate) fn film_name(proof: &Proof) -> StoragePath {
+    format!("proof-{}-both.mp4", proof.id).parse().unwrap_or_default()
+}
+
+/// Makes proofs until the server ends.
+pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
+    if let Err(error) = app.database.take_up_proofs().await {
+        tracing::warn!(%error, "proofs that were begun could not be taken up");
+    }
+    loop {
+        let pause = tokio::select! {
+            outcome = prove_next(&app) => match outcome {
+                Ok(true) => Duration::ZERO,
+                Ok(false) => Duration::from_secs(30),
+                Err(error) => {
+                    tracing::warn!(%error, "proofs could not be made now");
+                    Duration::from_secs(5)
+                }
+            },
+            // The engine ends with its job; the proof is made after the next start.
+            () = ending(&mut stopped) => return,
+        };
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = app.proving.called.notified() => {}
+            () = ending(&mut stopped) => return,
+        }
+    }
+}
+
+/// Makes the proofs that wait for one source; answers whether there were any.
+async fn prove_next(app: &App) -> Result<bool, StoreError> {
+    let proofs = app.database.waiting_proofs(TOGETHER).await?;
+    let Some(first) = proofs.first() else { return Ok(false) };
+    let id = first.source;
+    let source = app.database.source(id).await?;
+    let storage = app.database.storage(source.storage).await?;
+    for proof in &proofs {
+        app.database.begin_proof(proof.id).await?;
+        app.proving.reach(proof.id, Some(0.0));
+        tell(app, proof);
+    }
+    prove(app, &proofs, &source_ref(&storage, &source)).await?;
+    limit_proofs(app).await?;
+    tell_source(app, id).await?;
+    // What it foretells is shown wherever the source is.
+    let sheets: std::collections::BTreeSet<Uuid> = proofs.iter().map(|proof| proof.sheet).collect();
+    for id in sheets {
+        app.hub.tell(Change::Sheet { id });
+    }
+    Ok(true)
+}
+
+fn tell(app: &App, proof: &Proof) {
+    app.hub.tell(Change::Proof { source: proof.source, deliverable: proof.deliverable });
+}
+
+/// Keeps what became of a proof and tells of it.
+async fn end(app: &App, proof: &Proof, outcome: Result<(ProofResult, Vec<FrameQuality>), Problem>) -> Result<(), StoreError> {
+    let kept = || outcome.as_ref().map(|(result, frames)| (result, frames.as_slice()));
+    patiently(PATIENCE, || app.database.end_proof(proof.id, kept())).await?;
+    app.proving.reach(proof.id, None);
+    tell(app, proof);
+    Ok(())
+}
+
+async fn prove(app: &App, proofs: &[Proof], source: &SourceRef) -> Result<(), StoreError> {
+    let made = make(app, proofs, source).await;
+    let all_cost: f64 = proofs.iter().map(|proof| cpu_cost(&proof.plan)).sum();
+    // Where the system does not tell what each took, the whole is shared out by what they should take.
+    let cpu_seconds = |proof: &Proof, measured: &Measured| {
+        let share = if all_cost > 0.0 { cpu_cost(&proof.plan) / all_cost } else { 0.0 };
+        measured.cpu_milliseconds.map_or(made.cpu_seconds * share, |milliseconds| milliseconds as f64 / 1000.0)
+    };
+    // What they foretell is kept before anybody hears that they are done.
+    let sample = |proof: &Proof| {
+        let measured = made.outcomes.get(&proof.id)?.as_ref().ok()?;
+        Sample::of(&proof.plan, measured, cpu_seconds(proof, measured))
+    };
+    let samples: Vec<Sample> = proofs.iter().filter_map(sample).collect();
+    let of = proofs.first().map_or_else(Uuid::nil, |proof| proof.source);
+    patiently(PATIENCE, || app.database.add_samples(of, &samples)).await?;
+    for proof in proofs {
+        let outcome = match made.outcomes.get(&proof.id) {
+            None => Err(made.problem.clone().unwrap_or_else(|| lost(proof))),
+            Some(Err(problem)) => Err(problem.clone()),
+            Some(Ok(measured)) => hold(app, proof, source).await.map(|comparison| {
+                let (quality, frames) = comparison.map(|comparison| (comparison.quality, comparison.frames)).unzip();
+                let frames: Vec<FrameQuality> = frames.unwrap_or_default();
+                let cpu_seconds = cpu_seconds(proof, measured);
+                (ProofResult { size: measured.reading.size, cpu_seconds, quality, frames: frames.len() }, frames)
+            }),
+        };
+        end(app, proof, outcome).await?;
+    }
+    Ok(())
+}
+
+fn lost(proof: &Proof) -> Problem {
+    let what = format!("the proof of {} could not be made", proof.plan.preset_name);
+    Problem::new(ProblemKind::EngineLost, what, "the engine gave no answer")
+}
+
+/// What an engine made of some proofs.
+#[derive(Default)]
+struct Made {
+    outcomes: HashMap<Uuid, Result<Box<Measured>, Problem>>,
+    /// Why there is nothing of those that have no outcome.
+    problem: Option<Problem>,
+    cpu_seconds: f64,
+}
+
+async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
+    let mut made = Made::default();
+    let root = app.cache.display().to_string();
+    let mut runs = Vec::new();
+    for proof in proofs {
+        // What an earlier start has left of it.
+        drop(std::fs::remove_file(app.cache.join(file_name(proof).to_string())));
+        let aids = match aids_for(app, proof.plan.steps()).await {
+            Ok(aids) => aids,
+            Err(problem) => {
+                made.outcomes.insert(proof.id, Err(problem));
+                continue;
+            }
+        };
+        match temporary_name(&file_name(proof), &proof.id) {
+            Ok(path) => {
+                drop(remove_temporary(&app.cache, &path));
+                runs.push(EncodeRun {
+                    id: proof.id,
+                    plan: proof.plan.clone(),
+                    output: FileRef { root: root.clone(), path },
+                    aids,
+                });
+            }
+            Err(error) => {
+                let problem = Problem::new(ProblemKind::Internal, "a proof could not be named", error.to_string());
+                made.outcomes.insert(proof.id, Err(problem));
+            }
+        }
+    }
+    if runs.is_empty() {
+        return made;
+    }
+    let mut running = match app.engine.start(&Job::Encode { source: source.clone(), runs: runs.clone() }).await {
+        Ok(running) => running,
+        Err(problem) => {
+            made.problem = Some(problem);
+            return made;
+        }
+    };
+    while let Some(event) = running.next().await {
+        match event {
+            Event::Run { id, news } => {
+                let run = runs.iter().find(|run| run.id == id);
+                if let (Some(run), Some(proof)) = (run, proofs.iter().find(|proof| proof.id == id)) {
+                    take_news(app, run, proof, news, &mut made);
+                }
+            }
+            Event::Failed { problem } => made.problem = Some(problem),
+            Event::Ended { cpu_seconds, .. } => made.cpu_seconds = cpu_seconds,
+            Event::Answer(_) => {}
+        }
+    }
+    for run in runs.iter().filter(|run| !made.outcomes.contains_key(&run.id)) {
+        drop(remove_temporary(&app.cache, &run.output.path));
+    }
+    made
+}
+
+fn take_news(app: &App, run: &EncodeRun, proof: &Proof, news: RunNews, made: &mut Made) {
+    match news {
+        RunNews::Progress { progress } => {
+            // The last part is comparing.
+            app.proving.reach(proof.id, Some(progress.fraction * 0.8));
+            tell(app, proof);
+        }
+        RunNews::Written { measured } => {
+            let report = judge(&run.plan, &measured);
+            let outcome = match problem_of(&run.plan, &measured, &report) {
+                Some(problem) => Err(problem),
+                None => place(&app.cache, &run.output.path, &file_name(proof), true).map(|_| measured),
+            };
+            if outcome.is_err() {
+                drop(remove_temporary(&app.cache, &run.output.path));
+            }
+            made.outcomes.insert(proof.id, outcome);
+        }
+        RunNews::Failed { problem } => {
+            made.outcomes.entry(proof.id).or_insert(Err(problem));
+        }
+        RunNews::Reading => {}
+    }
+}
+
+/// Holds a proof against its source, and makes the film of both; nothing where it has no picture.
+async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Comparison>, Problem> {
+    let Some(picture) = &proof.plan.picture else { return Ok(None) };
+    let root = app.cache.display().to_string();
+    let (film, file) = (film_name(proof), file_name(proof));
+    let temporary = temporary_name(&film, &proof.id)
+        .map_err(|error| Problem::new(ProblemKind::Internal, "a proof could not be named", error.to_string()))?;
+    drop(remove_temporary(&app.cache, &temporary));
+    let (width, height) = picture.shown_within(FILM_WIDTH);
+    let reference = Reference {
+        source: source.clone(),
+        parts: proof.plan.parts.clone(),
+        steps: picture.steps.clone(),
+        aids: aids_for(app, &picture.steps).await?,
+    };
+    let output = FileRef { root: root.clone(), path: temporary.clone() };
+    let wanted = PairFilm { seen: picture.seen_steps(), width, height, output };
+    let made = SourceRef { file: FileRef { root, path: file }, sequence: None };
+    let length = proof.plan.known_duration().to_f64().max(0.04);
+    let compared = app
+        .engine
+        .compare(reference, made, Some(wanted), |position| {
+            app.proving.reach(proof.id, Some(0.8 + 0.2 * (position / length).min(1.0)));
+            tell(app, proof);
+        })
+        .await;
+    match compared {
+        Ok(comparison) => place(&app.cache, &temporary, &film, true).map(|_| Some(comparison)),
+        Err(problem) => {
+            drop(remove_temporary(&app.cache, &temporary));
+            Err(problem)
+        }
+    }
+}
+
+/// Removes the files of a proof.
+pub(crate) fn remove_files(app: &App, proof: &Proof) {
+    for name in [file_name(proof), film_name(proof)] {
+        // One that is not there any more needs no removing.
+        drop(std::fs::remove_file(app.cache.join(name.to_string())));
+    }
+}

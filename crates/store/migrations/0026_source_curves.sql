@@ -1,0 +1,5 @@
+CREATE TABLE IF NOT EXISTS source_curves (
+    source_id BINARY(16) NOT NULL PRIMARY KEY,
+    curves LONGTEXT NOT NULL CHECK (JSON_VALID(curves)),
+    FOREIGN KEY (source_id) REFERENCES sources (id) ON DELETE CASCADE
+);

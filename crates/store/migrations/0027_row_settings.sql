@@ -1,0 +1,2 @@
+ALTER TABLE sheet_sources
+    ADD COLUMN IF NOT EXISTS overrides LONGTEXT NULL CHECK (JSON_VALID(overrides));

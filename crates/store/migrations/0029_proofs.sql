@@ -1,0 +1,20 @@
+CREATE TABLE IF NOT EXISTS proofs (
+    id BINARY(16) NOT NULL PRIMARY KEY,
+    sheet_id BINARY(16) NOT NULL,
+    source_id BINARY(16) NOT NULL,
+    deliverable_id BINARY(16) NOT NULL,
+    strip_id BINARY(16) NULL,
+    label VARCHAR(200) NOT NULL,
+    overrides LONGTEXT NOT NULL CHECK (JSON_VALID(overrides)),
+    plan LONGTEXT NOT NULL CHECK (JSON_VALID(plan)),
+    state VARCHAR(12) NOT NULL DEFAULT 'waiting',
+    problem LONGTEXT NULL CHECK (JSON_VALID(problem)),
+    result LONGTEXT NULL CHECK (JSON_VALID(result)),
+    curve LONGTEXT NULL CHECK (JSON_VALID(curve)),
+    created DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6),
+    KEY by_source (source_id, deliverable_id, created),
+    KEY by_state (state, created, id),
+    FOREIGN KEY (sheet_id) REFERENCES sheets (id) ON DELETE CASCADE,
+    FOREIGN KEY (source_id) REFERENCES sources (id),
+    FOREIGN KEY (deliverable_id) REFERENCES deliverables (id) ON DELETE CASCADE
+);

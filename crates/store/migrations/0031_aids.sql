@@ -1,0 +1,9 @@
+CREATE TABLE IF NOT EXISTS aids (
+    id BINARY(16) NOT NULL PRIMARY KEY,
+    kind VARCHAR(12) NOT NULL,
+    name VARCHAR(200) NOT NULL COLLATE utf8mb4_bin,
+    detail VARCHAR(200) NOT NULL,
+    bytes LONGBLOB NOT NULL,
+    created DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6),
+    UNIQUE KEY one_of_a_name (kind, name)
+);

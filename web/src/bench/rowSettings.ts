@@ -1,0 +1,40 @@
+/** What is set for all outputs of a source: shown at once, kept by the server. */
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Bench } from "../api/client";
+import { keys } from "../api/live";
+import { useTell } from "../shared/messages";
+import type { Patch } from "../sheets/overrides";
+
+export interface RowSettings {
+  overrides: Patch;
+  /** Sets other ones; with words, it is told and can be taken back. */
+  set: (next: Patch, words?: string) => void;
+}
+
+export function useRowSettings(sheet: string, bench: Bench): RowSettings {
+  const client = useQueryClient();
+  const { tell, refuse } = useTell();
+  // What is on its way to the server is shown until the server answers with it.
+  const [unsaved, setUnsaved] = useState<Patch | null>(null);
+  const overrides = unsaved ?? ((bench.overrides ?? {}) as Patch);
+  const source = bench.source.id;
+  const save = async (next: Patch) => {
+    setUnsaved(next);
+    try {
+      await api.setRows(sheet, [source], next);
+      await client.invalidateQueries({ queryKey: keys.bench(sheet, source) });
+    } finally {
+      setUnsaved((now) => (now === next ? null : now));
+    }
+  };
+  const set = (next: Patch, words?: string) => {
+    const before = overrides;
+    save(next)
+      .then(() => {
+        if (words !== undefined) tell(words, () => save(before));
+      })
+      .catch(refuse);
+  };
+  return { overrides, set };
+}

@@ -1,0 +1,300 @@
+/** Proof: a few seconds of an output made by its real plan, beside its source, before the night is spent. */
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
+import ToggleButton from "@mui/material/ToggleButton";
+import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, type CellKey, type CellProofs, type Output, type Proof, type Sheet } from "../api/client";
+import { keys, sheetAgain } from "../api/live";
+import { clamp } from "../bench/position";
+import { useActions } from "../shared/actions";
+import { Bar, Key } from "../shared/Bar";
+import { Facet } from "../shared/Facet";
+import { useTell } from "../shared/messages";
+import { MONO } from "../shared/theme";
+import { fraction, plural, sizeText, spanText, timecodeText } from "../shared/words";
+import { patchAfter, type Patch } from "../sheets/overrides";
+import { Heading } from "../sheets/SlipParts";
+import { Ask } from "./Ask";
+import { Compared, type Side, type Way } from "./Compared";
+import { Curve } from "./Curve";
+import { Strip, type Target } from "./Strip";
+import { frameSeconds, strips, type Variant, withoutSteps } from "./variants";
+
+const WAYS: { way: Way; name: string }[] = [
+  { way: "divider", name: "Divider" },
+  { way: "beside", name: "Side by side" },
+  { way: "flip", name: "Flip" },
+  { way: "difference", name: "Difference" },
+];
+const ZOOMS = [0, 1, 2, 4, 8];
+
+export default function ProofPage() {
+  const { id = "", source = "", deliverable = "" } = useParams();
+  const { data: sheet } = useQuery({ queryKey: keys.sheet(id), queryFn: () => api.sheet(id) });
+  const { data: proofs, error } = useQuery({ queryKey: keys.proofs(source, deliverable), queryFn: () => api.proofs({ source, deliverable }) });
+  const { data: output } = useQuery({ queryKey: keys.output(source, deliverable), queryFn: () => api.output({ source, deliverable }) });
+  if (error) return <Box sx={{ m: "auto", color: "text.secondary" }}>{error.message}</Box>;
+  if (!sheet || !proofs || !output) return <Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>;
+  return <Loaded key={`${source} ${deliverable}`} sheet={sheet} cell={{ source, deliverable }} proofs={proofs} output={output} />;
+}
+
+interface LoadedProps {
+  sheet: Sheet;
+  cell: CellKey;
+  proofs: CellProofs;
+  output: Output;
+}
+
+function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const { tell, refuse } = useTell();
+  const [wanted, setWanted] = useState<string | null>(null);
+  const [frame, setFrame] = useState(0);
+  const [way, setWay] = useState<Way>("divider");
+  const [side, setSide] = useState<Side>("made");
+  const [zoom, setZoom] = useState(0);
+  const [playing, setPlaying] = useState(false);
+  const row = sheet.sources.find((one) => one.id === cell.source);
+  const column = sheet.deliverables.find((one) => one.id === cell.deliverable);
+  const shown = proofs.proofs.find((proof) => proof.id === wanted) ?? proofs.proofs.find((proof) => proof.state === "done") ?? proofs.proofs[0];
+  const made = shown?.state === "done" ? shown.made : null;
+  const { data: curve } = useQuery({ queryKey: keys.proofCurve(shown?.id ?? ""), queryFn: () => api.proofCurve(shown?.id ?? ""), enabled: made != null, staleTime: Infinity });
+  const rate = sourceRate(output);
+  const frames = made?.frames ?? 0;
+  const now = Math.min(frame, Math.max(0, frames - 1));
+  const seconds = made ? frameSeconds(curve?.frames ?? [], made.frame_rate, now) : 0;
+  const sourceSeconds = shown ? sourceTime(shown, seconds * planSpeed(output)) : 0;
+  const mates = shown?.strip ? proofs.proofs.filter((proof) => proof.strip === shown.strip).reverse() : [];
+
+  const go = (to: number) => {
+    setPlaying(false);
+    setFrame(clamp(to, 0, Math.max(0, frames - 1)));
+  };
+  const choose = (proof: Proof) => {
+    setPlaying(false);
+    // A mate of a strip is looked at at the same frame.
+    if (!proof.strip || proof.strip !== shown?.strip) setFrame(0);
+    setWanted(proof.id);
+  };
+  const prove = async (moments: string[], length: number, variants: Variant[], size = false) => {
+    try {
+      const ids = await api.prove({ sheet: sheet.id, ...cell, moments, seconds: String(length), size, variants });
+      await client.invalidateQueries({ queryKey: keys.proofs(cell.source, cell.deliverable) });
+      setWanted(ids[0] ?? null);
+      setFrame(0);
+    } catch (error) {
+      refuse(error);
+    }
+  };
+  const remove = async (proof: Proof) => {
+    try {
+      await api.removeProof(proof.id);
+      await client.invalidateQueries({ queryKey: keys.proofs(cell.source, cell.deliverable) });
+    } catch (error) {
+      refuse(error);
+    }
+  };
+  const use = async (proof: Proof, target: Target) => {
+    const own = proof.overrides as Patch;
+    try {
+      if (target === "output") {
+        const before = (output.overrides ?? {}) as Patch;
+        await api.setCells(sheet.id, [cell], { overrides: patchAfter(before, own) });
+        tell(`${proof.label}: set for this output.`, async () => { await api.setCells(sheet.id, [cell], { overrides: before }); });
+      } else if (column) {
+        const preset = patchAfter(column.preset as unknown as Patch, own) as unknown as typeof column.preset;
+        if (target === "column") {
+          const { storage = null, folder, name_pattern, clash } = column;
+          const place = { storage, folder, name_pattern, clash };
+          await api.changeDeliverable(column.id, { ...place, preset });
+          tell(`${proof.label}: set for the whole column.`, async () => { await api.changeDeliverable(column.id, { ...place, preset: column.preset }); });
+        } else {
+          const name = `${column.preset.name}, ${proof.label}`;
+          const id = name.toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-|-$/g, "").slice(0, 64);
+          await api.savePreset({ ...preset, id, name });
+          await client.invalidateQueries({ queryKey: keys.presets });
+          tell(`${name}: kept as a preset.`);
+        }
+      }
+      await sheetAgain(client, sheet.id);
+    } catch (error) {
+      refuse(error);
+    }
+  };
+  const toggle = () => {
+    setPlaying(!playing && made != null);
+  };
+  const nextWay = () => {
+    setWay(WAYS[(WAYS.findIndex((one) => one.way === way) + 1) % WAYS.length]?.way ?? "divider");
+  };
+  const nearer = (step: number) => {
+    setZoom(ZOOMS[clamp(ZOOMS.indexOf(zoom) + step, 0, ZOOMS.length - 1)] ?? 0);
+  };
+  const second = Math.max(1, Math.round(made ? fraction(made.frame_rate) : 25));
+  const valleys = [...(made?.valleys ?? [])].sort((one, other) => one - other);
+  useActions([
+    { name: "One frame on", key: "ArrowRight", run: () => { go(now + 1); } },
+    { name: "One frame back", key: "ArrowLeft", run: () => { go(now - 1); } },
+    { name: "One second on", key: "ArrowUp", run: () => { go(now + second); } },
+    { name: "One second back", key: "ArrowDown", run: () => { go(now - second); } },
+    { name: playing ? "Stop" : "Play", key: " ", enabled: made != null, run: toggle },
+    { name: "To the next valley of the quality", key: "v", enabled: valleys.length > 0, run: () => { go(valleys.find((place) => place > now) ?? valleys[0] ?? 0); } },
+    { name: "Another way of comparing", key: "w", run: nextWay },
+    { name: "Flip between source and proof", key: "f", run: () => { setWay("flip"); setSide(side === "made" ? "source" : "made"); } },
+    { name: "Nearer", key: "+", run: () => { nearer(1); } },
+    { name: "Farther", key: "-", run: () => { nearer(-1); } },
+    { name: "Prove the moments that are offered", key: "p", enabled: proofs.moments.length > 0, run: () => void prove(proofs.moments.map((moment) => moment.at), 3, [{ label: "", overrides: {} }]) },
+    { name: "Sample the size of the whole", key: "s", enabled: proofs.has_picture, run: () => void prove([], 1, [{ label: "", overrides: {} }], true) },
+    { name: "Open the bench of the source", key: "b", run: () => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`) },
+    { name: "Back to the sheet", key: "Escape", run: () => void navigate(`/sheets/${sheet.id}`) },
+  ]);
+  const plan = output.plan;
+  const offered = plan ? strips(plan) : [];
+  return (
+    <>
+      <Bar title={`Proof of ${row?.name ?? "a source"}`}>
+        <TextField select size="small" value={cell.deliverable} onChange={(event) => void navigate(`/sheets/${sheet.id}/proof/${cell.source}/${event.target.value}`, { replace: true })} slotProps={{ htmlInput: { "aria-label": "Deliverable" } }} sx={{ width: 210 }}>
+          {sheet.deliverables.map((one) => (
+            <MenuItem key={one.id} value={one.id}>{one.preset.name}</MenuItem>
+          ))}
+        </TextField>
+        <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`)} title="The bench of the source (B)">Bench<Key>B</Key></Button>
+        <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet.id}`)} title="Back to the sheet (Esc)">Back to the sheet<Key>Esc</Key></Button>
+      </Bar>
+      <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
+        <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+          {shown && made ? (
+            <>
+              <Compared key={shown.id} proof={shown.id} width={made.width * fraction(made.pixel_aspect)} height={made.height} frame={now} way={way} side={side} zoom={zoom} onZoom={setZoom} playing={playing} start={seconds} onMoved={(at) => { setFrame(frameAt(curve?.frames ?? [], at)); }} onStopped={() => { setPlaying(false); }} />
+              <Box sx={{ flex: "none", height: 42, display: "flex", alignItems: "center", gap: 1.25, px: 2, whiteSpace: "nowrap", overflow: "hidden" }}>
+                <Button color="inherit" variant="outlined" onClick={toggle} title="Play or stop (Space)" sx={{ minWidth: 56 }} data-testid="play">{playing ? "Stop" : "Play"}</Button>
+                <Button color="inherit" onClick={() => { go(now - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
+                <Button color="inherit" onClick={() => { go(now + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
+                <Box data-testid="proof-frame" sx={{ color: "text.secondary", fontSize: 12 }}>
+                  <Box component="span" sx={{ fontFamily: MONO, fontSize: 13, color: "text.primary" }}>{timecodeText(sourceSeconds, rate)}</Box> · {now + 1} of {frames}
+                </Box>
+                <Box sx={{ flex: 1 }} />
+                <ToggleButtonGroup exclusive size="small" value={way} onChange={(_, value: Way | null) => { if (value) setWay(value); }} aria-label="Way of comparing" sx={{ "& button": { textTransform: "none", py: 0.25, px: 1 } }}>
+                  {WAYS.map((one) => (
+                    <ToggleButton key={one.way} value={one.way} title={one.way === "flip" ? "Flip between source and proof (F)" : `${one.name} (W)`}>{one.name}</ToggleButton>
+                  ))}
+                </ToggleButtonGroup>
+                <TextField select size="small" value={ZOOMS.includes(zoom) ? zoom : -1} onChange={(event) => { setZoom(Number(event.target.value)); }} slotProps={{ htmlInput: { "aria-label": "Size" } }} sx={{ width: 96, "& .MuiSelect-select": { py: 0.5 } }}>
+                  {!ZOOMS.includes(zoom) && <MenuItem value={-1}>{Math.round(zoom * 100)} %</MenuItem>}
+                  {ZOOMS.map((one) => (
+                    <MenuItem key={one} value={one}>{one === 0 ? "whole" : `${String(one * 100)} %`}</MenuItem>
+                  ))}
+                </TextField>
+              </Box>
+              {curve && <Curve comparison={curve} frame={now} onFrame={go} />}
+              {mates.length > 1 && <Strip proofs={mates} chosen={shown.id} frame={now} onChoose={choose} onUse={(proof, target) => void use(proof, target)} />}
+            </>
+          ) : (
+            <>
+              <Nothing shown={shown} />
+              {mates.length > 1 && shown && <Strip proofs={mates} chosen={shown.id} frame={now} onChoose={choose} onUse={(proof, target) => void use(proof, target)} />}
+            </>
+          )}
+        </Box>
+        <Box component="aside" aria-label="Proofs" data-testid="proofs" sx={{ width: 330, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pb: 2 }}>
+          {shown && made && <Foretold proof={shown} />}
+          <Ask proofs={proofs} rate={rate} strips={offered} without={plan ? withoutSteps(plan) : []} at={made ? sourceSeconds : null} onProve={(moments, length, variants) => void prove(moments, length, variants)} onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)} />
+          {proofs.proofs.length > 0 && <Heading>Proofs</Heading>}
+          {proofs.proofs.map((proof) => (
+            <Box key={proof.id} data-testid="proof" data-state={proof.state} sx={{ display: "flex", alignItems: "center", gap: 1, py: 0.25, borderRadius: 1, bgcolor: proof.id === shown?.id ? "action.selected" : undefined }}>
+              <Facet state={proof.state} fraction={proof.fraction} size={16} title={proof.state} />
+              <Box component="button" onClick={() => { choose(proof); }} sx={{ all: "unset", flex: 1, minWidth: 0, cursor: "pointer", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}>
+                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>{timecodeText(fraction(proof.parts[0]?.from ?? "0"), rate)}</Box> {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
+                {proof.made && <Box component="span" sx={{ color: "text.secondary" }}> {sizeText(proof.made.size)} · {proof.made.ssim.toFixed(4)}</Box>}
+                {proof.problem && <Box component="span" sx={{ color: "error.main" }}> {proof.problem.why}</Box>}
+              </Box>
+              <Button color="inherit" onClick={() => void remove(proof)} disabled={proof.state === "running"} title="Remove this proof; what it has shown stays in the forecasts" sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}>Remove</Button>
+            </Box>
+          ))}
+        </Box>
+      </Box>
+    </>
+  );
+}
+
+/** What is shown where there is no picture yet. */
+function Nothing({ shown }: { shown: Proof | undefined }) {
+  if (shown && (shown.state === "running" || shown.state === "waiting")) {
+    return (
+      <Box data-testid="making" sx={{ m: "auto", display: "flex", flexDirection: "column", alignItems: "center", gap: 1 }}>
+        <Facet state={shown.state} fraction={shown.fraction} size={48} title={shown.state} />
+        <Box>{shown.state === "waiting" ? "Others come first" : `${String(Math.floor(shown.fraction * 100))} % made, by the very plan of the output`}</Box>
+      </Box>
+    );
+  }
+  if (shown?.problem) {
+    return (
+      <Box sx={{ m: "auto", maxWidth: 420 }}>
+        <Box sx={{ fontWeight: 600 }}>{shown.problem.what}</Box>
+        <Box>Why: {shown.problem.why}.</Box>
+        <Box sx={{ color: "text.secondary" }}>{shown.problem.next}</Box>
+      </Box>
+    );
+  }
+  return (
+    <Box sx={{ m: "auto", maxWidth: 420, textAlign: "center", color: "text.secondary" }}>
+      <Box sx={{ fontSize: 16, color: "text.primary", fontWeight: 600, mb: 0.5 }}>Nothing is proved yet</Box>
+      A proof is a few seconds made exactly as the whole will be, shown beside its source: in motion, frame by frame, and with what it foretells of size, rate and time. Choose moments on the right and prove them.
+    </Box>
+  );
+}
+
+/** What the proof has shown, and what it foretells for the whole. */
+function Foretold({ proof }: { proof: Proof }) {
+  const { made, whole } = proof;
+  if (!made) return null;
+  return (
+    <Box data-testid="foretold">
+      <Heading>{proof.label || "As planned"}</Heading>
+      {whole && (
+        <Box sx={{ fontSize: 20, fontWeight: 700 }}>
+          ≈ {sizeText(whole.size)} <Box component="span" sx={{ fontSize: 13, fontWeight: 400, color: "text.secondary" }}>for the whole, {(whole.rate / 1e6).toFixed(2)} Mb/s{whole.seconds == null ? "" : `, made in about ${spanText(whole.seconds)}`}</Box>
+        </Box>
+      )}
+      <Box sx={{ color: "text.secondary" }}>
+        This proof: {sizeText(made.size)}, SSIM {made.ssim.toFixed(4)} (least {made.least_ssim.toFixed(4)}), {made.psnr >= 100 ? "the same to the bit" : `${made.psnr.toFixed(1)} dB`}
+      </Box>
+      {proof.steps.length > 0 && <Box sx={{ color: "text.secondary", fontSize: 12 }}>{plural(proof.steps.length, "step")}: {proof.steps.join(", ")}</Box>}
+    </Box>
+  );
+}
+
+function sourceRate(output: Output): number {
+  for (const stream of output.source?.streams ?? []) {
+    if (stream.content.kind === "picture" && stream.content.frame_rate) return fraction(stream.content.frame_rate);
+  }
+  return 25;
+}
+
+/** The moment of the source that a proof shows after so many seconds of source. */
+function sourceTime(proof: Proof, seconds: number): number {
+  let left = seconds;
+  for (const part of proof.parts) {
+    const length = fraction(part.to) - fraction(part.from);
+    if (left < length) return fraction(part.from) + left;
+    left -= length;
+  }
+  return fraction(proof.parts.at(-1)?.to ?? "0");
+}
+
+function planSpeed(output: Output): number {
+  return output.plan?.speed ? fraction(output.plan.speed) : 1;
+}
+
+/** The frame that is shown at a moment of a proof. */
+function frameAt(frames: { at: number }[], seconds: number): number {
+  let place = 0;
+  while (place + 1 < frames.length && (frames[place + 1]?.at ?? 0) <= seconds * 1000 + 1) place += 1;
+  return place;
+}
