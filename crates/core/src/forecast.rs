@@ -57,7 +57,8 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
     let sound = plan.sound.iter().map(|sound| sound_rate(sound, reading).over(duration)).sum();
     let overhead = overhead(plan, duration);
     let rated = match plan.picture.as_ref().map(|picture| picture.rate) {
-        None | Some(RateControl::Average { .. } | RateControl::Constant { .. }) => true,
+        None | Some(RateControl::Constant { .. }) => true,
+        Some(rate @ RateControl::Average { .. }) => !rate.misses_its_mean(duration),
         Some(RateControl::ConstantQuality { .. } | RateControl::ByProfile) => false,
     };
     Forecast {

@@ -146,23 +146,80 @@ pub struct Progress {
     pub remaining: Option<f64>,
 }
 
-/// The part of the work that a first pass is, measured over the built-in presets: it analyses with
-/// fewer choices than the second.
-const FIRST_PASS_SHARE: f64 = 0.35;
+/// What is known of a pass while it goes on.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PassSoFar {
+    /// 1, or 2 in the second pass.
+    pub pass: u8,
+    /// How many passes there are.
+    pub passes: u8,
+    /// The part of the whole time that the first pass is expected to take, where there are two.
+    pub first_share: f64,
+    /// Seconds of the output that have come out of the encoder.
+    pub position: f64,
+    /// Seconds of the output.
+    pub duration: f64,
+    /// Seconds since the pass began.
+    pub elapsed: f64,
+    /// Seconds after its beginning at which something had come out first, and how far it was then: encoders
+    /// take in some hundred frames before.
+    pub first_out: Option<(f64, f64)>,
+    /// Seconds that the pass before took.
+    pub earlier: f64,
+}
+
+/// How much what is known from the first pass counts in the second, as a part of the second.
+const TRUST_IN_FIRST_PASS: f64 = 0.15;
+
+impl PassSoFar {
+    fn within(&self) -> f64 {
+        if self.duration > 0.0 { (self.position / self.duration).clamp(0.0, 1.0) } else { 0.0 }
+    }
+
+    /// Seconds that this pass will have taken, where that can be said: its start, and the rest at the pace since.
+    fn own_length(&self) -> Option<f64> {
+        let (began, from) = self.first_out?;
+        let (gone, took) = (self.position - from, self.elapsed - began);
+        // Before a hundredth is done any figure would be a guess.
+        (gone > self.duration * 0.01 && took > 0.0).then(|| began + took * (self.duration - from) / gone)
+    }
+
+    /// Seconds that are left of all passes.
+    fn remaining(&self) -> Option<f64> {
+        let after_first = |first: f64| first * (1.0 - self.first_share) / self.first_share;
+        let whole = match (self.passes, self.pass) {
+            (2, 1) => self.own_length().map(|first| first + after_first(first)),
+            (2, _) => {
+                let expected = after_first(self.earlier);
+                let (trust, within) = (TRUST_IN_FIRST_PASS, self.within());
+                Some(self.own_length().map_or(expected, |own| (expected * trust + own * within) / (trust + within)))
+            }
+            _ => self.own_length(),
+        };
+        whole.map(|whole| (whole - self.elapsed).max(0.0))
+    }
+}
 
 impl Progress {
-    /// What is known after `elapsed` seconds of work, `position` seconds into a pass of `duration`.
+    /// What is known at this point of a pass.
     #[must_use]
-    pub fn measure(pass: u8, passes: u8, position: f64, duration: f64, elapsed: f64) -> Self {
-        let within = if duration > 0.0 { (position / duration).clamp(0.0, 1.0) } else { 0.0 };
-        let fraction = match (passes, pass) {
-            (2, 1) => within * FIRST_PASS_SHARE,
-            (2, _) => FIRST_PASS_SHARE + within * (1.0 - FIRST_PASS_SHARE),
+    pub fn measure(so_far: &PassSoFar) -> Self {
+        let (within, share) = (so_far.within(), so_far.first_share);
+        let fraction = match (so_far.passes, so_far.pass) {
+            (2, 1) => within * share,
+            (2, _) => share + within * (1.0 - share),
             _ => within,
         };
-        // Before a hundredth is done any figure would be a guess.
-        let remaining = (fraction > 0.01).then(|| elapsed * (1.0 - fraction) / fraction);
-        let speed = if elapsed > 0.0 { fraction * duration / elapsed } else { 0.0 };
-        Self { pass, passes, frames: 0, position, bytes: 0, speed, fraction, remaining }
+        let worked = so_far.earlier + so_far.elapsed;
+        Self {
+            pass: so_far.pass,
+            passes: so_far.passes,
+            frames: 0,
+            position: so_far.position,
+            bytes: 0,
+            speed: if worked > 0.0 { fraction * so_far.duration / worked } else { 0.0 },
+            fraction,
+            remaining: so_far.remaining(),
+        }
     }
 }

@@ -5,19 +5,19 @@
 
 mod common;
 
-use beryl_core::forecast::bytes_per_minute;
+use beryl_core::forecast::{Certainty, bytes_per_minute};
 use beryl_core::geometry::{Frame, sizing};
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, PlanError, Step, Subject, plan};
 use beryl_core::preset::{
-    PixelAspectRule, Preset, PresetError, SizeRule, builtin, builtin_presets, overrides_from_settings, preset_schema,
-    with_overrides,
+    PixelAspectRule, Preset, PresetError, RateControl, SizeRule, builtin, builtin_presets, overrides_from_settings,
+    preset_schema, with_overrides,
 };
 use beryl_core::rational::Rational;
 use beryl_core::reading::{FieldOrder, Reading};
 use beryl_core::stages::share_steps;
-use beryl_core::units::ByteSize;
+use beryl_core::units::{BitRate, ByteSize};
 use common::reading;
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -74,6 +74,26 @@ fn the_published_schema_names_every_field_and_every_reference_leads_somewhere() 
         assert!(schema["$defs"][name].is_object(), "{name} is not defined");
     }
     assert!(!text.contains("#/components/"));
+}
+
+#[test]
+fn one_pass_is_taken_where_it_comes_to_its_mean_rate_and_where_the_editor_says_so() {
+    let mut preset = builtin("web-1080").unwrap();
+    preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(4_000_000), passes: 1 };
+    let mut source = reading(|_| ());
+    let mut planned = |seconds: i64, own: Value| {
+        source.duration = Some(Rational::whole(seconds));
+        source.streams.iter_mut().for_each(|stream| stream.duration = source.duration);
+        let plan = plan(&source, &preset, &own).unwrap();
+        let rate = plan.decisions.iter().find(|decision| decision.subject == Subject::Rate).unwrap();
+        (plan.passes(), rate.origin, plan.forecast.certainty)
+    };
+    assert_eq!(planned(60, json!({})), (2, Origin::Source, Certainty::Rated));
+    assert_eq!(planned(299, json!({})), (2, Origin::Source, Certainty::Rated));
+    assert_eq!(planned(300, json!({})), (1, Origin::Preset, Certainty::Rated));
+    // The editor's own word stands, and the forecast says that it is less sure.
+    let own = json!({ "picture": { "rate": { "passes": 1 } } });
+    assert_eq!(planned(60, own), (1, Origin::Editor, Certainty::Modelled));
 }
 
 #[test]

@@ -5,7 +5,7 @@
 
 use beryl_core::path::StoragePath;
 use beryl_core::problem::ProblemKind;
-use beryl_core::run::{RunEvent, RunState};
+use beryl_core::run::{PassSoFar, Progress, RunEvent, RunState};
 use beryl_core::units::ByteSize;
 use beryl_core::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use proptest::prelude::*;
@@ -34,6 +34,43 @@ fn a_run_is_done_only_after_its_check_and_stays_so() {
                 Err(refused) => assert_eq!((refused.state, refused.event), (state, event)),
             }
         }
+    }
+}
+
+/// A pass in which the encoder takes in frames for `start` seconds before anything comes out, and then works at
+/// `pace` seconds of the output in a second.
+fn pass(number: u8, passes: u8, start: f64, pace: f64, earlier: f64, elapsed: f64) -> PassSoFar {
+    let position = ((elapsed - start) * pace).max(0.0);
+    let first_out = (position > 0.0).then_some((start, 0.0));
+    PassSoFar { pass: number, passes, first_share: 0.25, position, duration: 100.0, elapsed, first_out, earlier }
+}
+
+proptest! {
+    #[test]
+    fn at_an_even_pace_the_time_left_is_exact_whatever_the_encoder_holds_back(
+        start in 0.0..20.0_f64, pace in 0.1..50.0_f64, share in 0.02..0.99_f64,
+    ) {
+        let whole = start + 100.0 / pace;
+        let elapsed = start + share * 100.0 / pace;
+        let told = Progress::measure(&pass(1, 1, start, pace, 0.0, elapsed));
+        prop_assert!((told.remaining.unwrap() - (whole - elapsed)).abs() < 1e-6 * whole, "{told:?}");
+        prop_assert!((told.fraction - share).abs() < 1e-6);
+        // Where the first of two passes takes the part that was expected, the time left is exact in both.
+        let later = whole * 3.0;
+        let told = Progress::measure(&pass(1, 2, start, pace, 0.0, elapsed));
+        prop_assert!((told.remaining.unwrap() - (whole - elapsed + later)).abs() < 1e-6 * whole, "{told:?}");
+        let told = Progress::measure(&pass(2, 2, 3.0 * start, pace / 3.0, whole, 3.0 * elapsed));
+        prop_assert!((told.remaining.unwrap() - (later - 3.0 * elapsed)).abs() < 1e-6 * later, "{told:?}");
+    }
+
+    #[test]
+    fn what_was_expected_of_the_second_pass_gives_way_to_what_is_seen(pace in 0.1..50.0_f64, share in 0.9..0.99_f64) {
+        // The second pass is twice as long as the share of the first foretold.
+        let whole = 100.0 / pace;
+        let told = Progress::measure(&pass(2, 2, 0.0, pace, whole / 6.0, share * whole));
+        let nothing_yet = Progress::measure(&pass(2, 2, 1e9, pace, whole / 6.0, 0.0));
+        prop_assert!((nothing_yet.remaining.unwrap() - whole / 2.0).abs() < 1e-6 * whole);
+        prop_assert!(told.remaining.unwrap() <= whole * (1.0 - share) + 1e-6);
     }
 }
 

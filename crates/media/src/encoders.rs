@@ -146,7 +146,11 @@ fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flag
     }
     match plan.rate {
         RateControl::ConstantQuality { crf } => options.set("crf", crf),
-        RateControl::Average { bits_per_second, .. } => options.set("b", bits_per_second.0),
+        RateControl::Average { bits_per_second, .. } => {
+            options.set("b", bits_per_second.0);
+            // One pass begins to save soon where it has spent too much.
+            options.set("x264-params", "ratetol=0.3");
+        }
         RateControl::Constant { bits_per_second } => {
             for name in ["b", "minrate", "maxrate", "bufsize"] {
                 options.set(name, bits_per_second.0);

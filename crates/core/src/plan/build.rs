@@ -27,9 +27,13 @@ impl Journal<'_> {
         what: impl Into<String>,
         because: impl Into<String>,
     ) {
-        let own = !setting.is_empty() && self.overrides.pointer(setting).is_some();
-        let origin = if own { Origin::Editor } else { origin };
+        let origin = if self.is_own(setting) { Origin::Editor } else { origin };
         self.decisions.push(Decision { subject, what: what.into(), because: because.into(), origin });
+    }
+
+    /// Whether the editor has set this for the output; nothing has an empty name.
+    pub(super) fn is_own(&self, setting: &str) -> bool {
+        !setting.is_empty() && self.overrides.pointer(setting).is_some()
     }
 }
 

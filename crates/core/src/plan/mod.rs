@@ -594,6 +594,17 @@ impl Plan {
         }
     }
 
+    /// The part of the time of two passes that the first is expected to take: it may analyse with fewer choices
+    /// than the second. Measured over uneven material.
+    #[must_use]
+    pub fn first_pass_share(&self) -> f64 {
+        match self.picture.as_ref().map(|picture| (picture.codec, picture.effort)) {
+            Some((PictureCodec::H264, Effort::Balanced)) => 0.25,
+            Some((PictureCodec::H264, Effort::Thorough)) => 0.15,
+            _ => 0.5,
+        }
+    }
+
     /// How many passes over the source it takes.
     #[must_use]
     pub fn passes(&self) -> u8 {

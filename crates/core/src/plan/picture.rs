@@ -33,7 +33,6 @@ pub(super) fn plan(
         format!("{} {}", settings.codec.words(), profile.words()),
         "the preset asks for it",
     );
-    journal.note(Subject::Rate, "/picture/rate", Origin::Preset, rate_words(settings.rate), rate_reason(settings.rate));
     let findings = reading.findings.as_ref();
     let seen = Upright::of(source, settings.pixel_aspect);
     let (upright, degrees) = (seen.frame, seen.degrees);
@@ -53,6 +52,7 @@ pub(super) fn plan(
     );
     let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
     let duration = stream.duration.or(reading.duration).and_then(|duration| duration.divided_by(speed));
+    let rate = decide_bit_rate(settings.rate, duration, journal);
     let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format);
     if let Some(asked) = settings.level
         && !level::allows(settings.codec, asked, size.frame.width, size.frame.height, frame_rate.rate())
@@ -149,7 +149,7 @@ pub(super) fn plan(
         profile,
         level: settings.level,
         pixel_format,
-        rate: settings.rate,
+        rate,
         effort: settings.effort,
         key_interval_frames: u32::try_from(key_interval).unwrap_or(u32::MAX),
         width: size.frame.width,
@@ -226,6 +226,22 @@ fn adjust(settings: &PictureSettings, source: Option<(u32, bool)>, output: &str,
     let finer = 1 << depth.saturating_sub(8).min(8);
     let levels = if full { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
     Some(Step::Adjust { adjustment, levels, neutral: 128 * finer })
+}
+
+/// One pass finds out on the way what it may spend, and comes to its mean only over minutes: what is
+/// shorter takes two, unless the editor has said how many.
+fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut Journal<'_>) -> RateControl {
+    if let RateControl::Average { bits_per_second, .. } = asked
+        && duration.is_some_and(|duration| asked.misses_its_mean(duration))
+        && !journal.is_own("/picture/rate/passes")
+    {
+        let rate = RateControl::Average { bits_per_second, passes: 2 };
+        let because = "one pass would miss its mean over less than five minutes";
+        journal.note(Subject::Rate, "", Origin::Source, rate_words(rate), because);
+        return rate;
+    }
+    journal.note(Subject::Rate, "/picture/rate", Origin::Preset, rate_words(asked), rate_reason(asked));
+    asked
 }
 
 fn rate_words(rate: RateControl) -> String {

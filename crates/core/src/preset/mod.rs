@@ -148,7 +148,8 @@ pub enum RateControl {
     Average {
         /// The mean in bits a second.
         bits_per_second: BitRate,
-        /// One pass, or two for an even quality and a sure size.
+        /// One pass, or two for an even quality and a sure size. What is shorter than five minutes takes two in
+        /// any case, unless its own settings say otherwise.
         passes: u8,
     },
     /// The same rate at every moment.
@@ -158,6 +159,17 @@ pub enum RateControl {
     },
     /// What the codec's profile asks for (ProRes, FFV1).
     ByProfile,
+}
+
+/// Seconds of material over which one pass comes to its mean rate, to within some three percent.
+const ENOUGH_FOR_ONE_PASS: Rational = Rational::whole(300);
+
+impl RateControl {
+    /// Whether it would miss its mean rate over so short a time: one pass finds out on the way what it may spend.
+    #[must_use]
+    pub fn misses_its_mean(self, duration: Rational) -> bool {
+        matches!(self, Self::Average { passes: 1, .. }) && duration < ENOUGH_FOR_ONE_PASS
+    }
 }
 
 /// How much work the encoder does for each bit.

@@ -140,17 +140,16 @@ impl EncodeTask<'_> {
             frame.prepare_for_encoding(plan.field_order);
             open.send(Some(&frame))?;
             self.work.count_frame();
-            self.work.reach(Rational::whole(time) * *encoder_clock);
-            if !self.pass_on(open, &mut lengths)? {
+            if !self.pass_on(open, *encoder_clock, &mut lengths)? {
                 return Ok(());
             }
         }
-        if let Some((open, _)) = encoder
+        if let Some((open, encoder_clock)) = encoder
             && self.shared.goes_on()
             && self.work.is_wanted(self.shared.control)
         {
             open.send(None)?;
-            self.pass_on(open, &mut lengths)?;
+            self.pass_on(open, *encoder_clock, &mut lengths)?;
         }
         Ok(())
     }
@@ -178,10 +177,12 @@ impl EncodeTask<'_> {
     }
 
     /// Hands the encoder's packets on; answers whether anybody wants more.
-    fn pass_on(&self, encoder: &mut Encoder, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
+    fn pass_on(&self, encoder: &mut Encoder, clock: Rational, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
         let start = self.times.picture_start.get().copied().unwrap_or(self.origin);
         let shift = self.work.run.plan.at_its_speed(start - self.origin);
         for mut packet in encoder.receive()? {
+            // What has gone in may wait for a hundred others to come out.
+            self.work.reach(packet.pts().map_or(Rational::ZERO, |time| Rational::whole(time) * clock));
             if self.pass == Pass::First {
                 if let Some(notes) = encoder.first_pass_notes() {
                     self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).push_str(&notes);

@@ -9,7 +9,7 @@ use std::time::Duration;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::EncodeRun;
 use beryl_core::rational::Rational;
-use beryl_core::run::Progress;
+use beryl_core::run::{PassSoFar, Progress};
 
 use super::control::Control;
 use crate::encoders::Pass;
@@ -24,6 +24,8 @@ pub(crate) struct Work<'a> {
     frames: AtomicU64,
     /// Microseconds of the output.
     position: AtomicI64,
+    /// Seconds after the beginning of the pass at which something was told to have come out first, and how far it was.
+    first_out: Mutex<Option<(f64, f64)>>,
     bytes: AtomicU64,
     written: AtomicBool,
     /// Nanoseconds of processor time.
@@ -83,6 +85,7 @@ impl<'a> Work<'a> {
             pass: AtomicU8::new(1),
             frames: AtomicU64::new(0),
             position: AtomicI64::new(0),
+            first_out: Mutex::new(None),
             bytes: AtomicU64::new(0),
             written: AtomicBool::new(false),
             cost: AtomicU64::new(0),
@@ -121,6 +124,7 @@ impl<'a> Work<'a> {
         self.pass.store(if pass == Pass::Second { 2 } else { 1 }, Ordering::Relaxed);
         self.frames.store(0, Ordering::Relaxed);
         self.position.store(0, Ordering::Relaxed);
+        *self.first_out.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
     pub(crate) fn end_pass(&self, elapsed: Duration) {
@@ -162,11 +166,23 @@ impl<'a> Work<'a> {
     }
 
     pub(crate) fn progress(&self, elapsed: Duration) -> Progress {
-        let before = *self.earlier_passes.lock().unwrap_or_else(PoisonError::into_inner);
+        let earlier = *self.earlier_passes.lock().unwrap_or_else(PoisonError::into_inner);
         let position = self.position.load(Ordering::Relaxed) as f64 / 1e6;
-        let duration = self.run.plan.known_duration().to_f64();
-        let pass = self.pass.load(Ordering::Relaxed);
-        let measured = Progress::measure(pass, self.passes(), position, duration, (before + elapsed).as_secs_f64());
+        let elapsed = elapsed.as_secs_f64();
+        let first_out = (position > 0.0).then(|| {
+            let mut first = self.first_out.lock().unwrap_or_else(PoisonError::into_inner);
+            *first.get_or_insert((elapsed, position))
+        });
+        let measured = Progress::measure(&PassSoFar {
+            pass: self.pass.load(Ordering::Relaxed),
+            passes: self.passes(),
+            first_share: self.run.plan.first_pass_share(),
+            position,
+            duration: self.run.plan.known_duration().to_f64(),
+            elapsed,
+            first_out,
+            earlier: earlier.as_secs_f64(),
+        });
         Progress { frames: self.frames(), bytes: self.bytes.load(Ordering::Relaxed), ..measured }
     }
 }

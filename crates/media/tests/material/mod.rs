@@ -220,3 +220,15 @@ pub(crate) fn write(path: &Path, pictures: &[Picture], rate: (u32, u32), fields:
     file.flush().unwrap();
     path.to_path_buf()
 }
+
+/// Quiet and busy stretches in turn, one with grain, with a cut every few seconds.
+pub(crate) fn film_of_shots(frames: usize) -> Vec<Picture> {
+    let scene = |frame: usize| {
+        let shot = frame / 90;
+        let time = frame as f64 / 25.0;
+        let picture = lively(shot as f64 * 13.7 + (time - shot as f64 * 3.6) * [0.3, 1.0, 1.6][shot % 3]);
+        let grain = [0.0, 2.0, 4.0, 1.0][shot % 4];
+        if grain > 0.0 { picture.noisy(grain, frame as u64) } else { picture }
+    };
+    (0..frames).map(scene).collect()
+}
