@@ -316,3 +316,34 @@ async fn a_start_clears_the_cache_of_what_nothing_belongs_to() -> Outcome<()> {
     assert_eq!(stays.map(|name| cache.join(name).exists()), [true; 2]);
     Ok(())
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_that_nobody_waits_for_any_more_does_not_stand_for_the_next() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, _) = made(&application, "kiln-07_firing_cam-b.mp4", "sound-only").await?;
+    let client = Client::new();
+    let picture =
+        |frame: i32| client.get(format!("{}/api/sources/{source}/still?at={frame}/25&width=640", application.address()));
+    let mut right = Vec::new();
+    for frame in [0, 20] {
+        right.push(picture(frame).send().await?.error_for_status()?.bytes().await?);
+    }
+    assert_ne!(right[0], right[1]);
+    // Who leaves the page in the middle of it asks no more; who comes next gets what he has asked for.
+    let mut left = 0;
+    for frame in (0..25).chain(0..25) {
+        left += usize::from(picture(frame).timeout(Duration::from_millis(2)).send().await.is_err());
+    }
+    assert!(left > 0, "nobody has left early");
+    for (frame, right) in [0, 20].into_iter().zip(&right) {
+        let answer = picture(frame).send().await?;
+        assert_eq!(answer.status(), StatusCode::OK, "frame {frame} after {left} that were left");
+        assert!(answer.bytes().await? == *right, "frame {frame} is another one");
+    }
+    // What was drawn for those who left does not stay.
+    let cache = application.folder("cache")?;
+    let stays =
+        std::fs::read_dir(cache)?.flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with("still-")).count();
+    assert_eq!(stays, 0);
+    Ok(())
+}

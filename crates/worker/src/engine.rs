@@ -1,7 +1,8 @@
 //! An engine process and the conversation with it.
 
+use std::collections::VecDeque;
 use std::os::unix::process::ExitStatusExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{ExitStatus, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -9,13 +10,15 @@ use std::time::Duration;
 
 use beryl_core::findings::Curves;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Answer, Command, Event, Job, PairFilm, Reference, RunNews, SourceRef, Still};
+use beryl_core::protocol::{Answer, Command, Event, FileRef, Job, PairFilm, Reference, RunNews, SourceRef, Still};
 use beryl_core::quality::Comparison;
 use beryl_core::reading::Reading;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader, Lines};
 use tokio::process::{Child, ChildStdout};
 use tokio::sync::mpsc;
 use tokio::time::{Instant, timeout};
+
+use crate::publish::remove_temporary;
 
 /// A job that moves nothing for this long is ended.
 const STANDSTILL: Duration = Duration::from_secs(180);
@@ -161,7 +164,7 @@ impl Engine {
     /// A [`Problem`] where the engine cannot be started.
     pub async fn stills(&self, source: &SourceRef) -> Result<OpenStills, Problem> {
         let running = self.start(&Job::Stills { source: source.clone() }).await?;
-        Ok(OpenStills { name: source.file.path.name(), running })
+        Ok(OpenStills { name: source.file.path.name(), running, asked: VecDeque::new() })
     }
 
     /// Writes one picture of a source.
@@ -186,6 +189,8 @@ async fn in_time<T>(name: &str, conversation: impl Future<Output = Result<T, Pro
 pub struct OpenStills {
     name: String,
     running: RunningJob,
+    /// Pictures that were asked for and not answered yet: all but the last by somebody who has gone away since.
+    asked: VecDeque<FileRef>,
 }
 
 impl OpenStills {
@@ -194,11 +199,22 @@ impl OpenStills {
     /// # Errors
     /// A [`Problem`] where there is no such picture or it cannot be written.
     pub async fn write(&mut self, still: Still) -> Result<(), Problem> {
+        self.asked.push_back(still.output.clone());
         self.running.control().say(Command::Still(Box::new(still)));
-        let written = self.running.answer("read", &self.name, |answer| match answer {
-            Answer::StillWritten => Some(Ok(())),
-            Answer::StillRefused { problem } => Some(Err(problem)),
-            _ => None,
+        let asked = &mut self.asked;
+        let written = self.running.answer("read", &self.name, |answer| {
+            let outcome = match answer {
+                Answer::StillWritten => Ok(()),
+                Answer::StillRefused { problem } => Err(problem),
+                _ => return None,
+            };
+            let output = asked.pop_front()?;
+            if asked.is_empty() {
+                return Some(outcome);
+            }
+            // It was for somebody else, who does not wait any more.
+            forget(&output);
+            None
         });
         let outcome = in_time(&self.name, written).await;
         // An answer that comes too late would be taken for that to the next question.
@@ -211,6 +227,17 @@ impl OpenStills {
     pub const fn is_open(&self) -> bool {
         !self.running.ended
     }
+}
+
+impl Drop for OpenStills {
+    fn drop(&mut self) {
+        self.asked.iter().for_each(forget);
+    }
+}
+
+/// Removes a picture that nobody waits for. Where that is not possible now, it goes with the cache.
+fn forget(output: &FileRef) {
+    drop(remove_temporary(Path::new(&output.root), &output.path));
 }
 
 /// Says things to a running engine.

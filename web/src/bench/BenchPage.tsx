@@ -117,12 +117,11 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const toggle = () => {
     setPlaying(!playing && viewing?.state === "ready");
   };
-  const second = Math.max(1, Math.round(clock.rate));
   useActions([
     { name: "One frame on", key: "ArrowRight", run: () => { go(frame + 1); } },
     { name: "One frame back", key: "ArrowLeft", run: () => { go(frame - 1); } },
-    { name: "One second on", key: "ArrowUp", run: () => { go(frame + second); } },
-    { name: "One second back", key: "ArrowDown", run: () => { go(frame - second); } },
+    { name: "One second on", key: "ArrowUp", run: () => { go(clock.secondsOn(frame, 1)); } },
+    { name: "One second back", key: "ArrowDown", run: () => { go(clock.secondsOn(frame, -1)); } },
     { name: "To the first frame", key: "Home", run: () => { go(0); } },
     { name: "To the last frame", key: "End", run: () => { go(clock.frames - 1); } },
     { name: playing ? "Stop" : "Play", key: " ", enabled: viewing?.state === "ready", run: toggle },

@@ -17,6 +17,8 @@ export interface Clock {
   /** The same as an exact fraction, as the server wants it. */
   exactTimeOf: (frame: number) => string;
   frames: number;
+  /** The frame so many seconds on, counted as timecode does where the rate is constant. */
+  secondsOn: (frame: number, seconds: number) => number;
 }
 
 /** The exact rate of a source that has a constant one. */
@@ -35,7 +37,8 @@ export function clockOf(reading: Reading | null | undefined, curves: Curves | un
   if (varies && times.length > 0) {
     const frameAt = (seconds: number) => Math.max(0, lastNotAfter(times, seconds * 1000 + 0.5));
     const timeOf = (frame: number) => (times[clamp(frame, 0, times.length - 1)] ?? 0) / 1000;
-    return { rate: perSecond, length, frames: times.length, frameAt, timeOf, exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000` };
+    const secondsOn = (frame: number, seconds: number) => clamp(frameAt(timeOf(frame) + seconds), 0, times.length - 1);
+    return { rate: perSecond, length, frames: times.length, frameAt, timeOf, secondsOn, exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000` };
   }
   const [above = "25", below = "1"] = rate.split("/");
   const frames = Math.max(1, Math.round(length * perSecond));
@@ -46,6 +49,7 @@ export function clockOf(reading: Reading | null | undefined, curves: Curves | un
     frameAt: (seconds) => clamp(Math.floor(seconds * perSecond + 1e-6), 0, frames - 1),
     timeOf: (frame) => frame / perSecond,
     exactTimeOf: (frame) => `${String(frame * Number(below))}/${above}`,
+    secondsOn: (frame, seconds) => clamp(frame + seconds * Math.max(1, Math.round(perSecond)), 0, frames - 1),
   };
 }
 

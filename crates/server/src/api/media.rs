@@ -1,6 +1,7 @@
 //! Pictures, sources and finished files, in ranges of bytes.
 
 use std::io::SeekFrom;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
@@ -133,12 +134,20 @@ pub(super) async fn still_bytes(app: &App, source: &SourceRef, wish: WishedStill
     let name: StoragePath = format!("still-{}.{extension}", Uuid::now_v7()).parse().unwrap_or_default();
     let WishedStill { at, width, field, shape } = wish;
     let output = FileRef { root: app.cache.display().to_string(), path: name.clone() };
+    let file = Passing(app.cache.join(name.to_string()));
     app.stills.write(&app.engine, source, Still { at, width, field, shape, output }).await?;
-    let path = app.cache.join(name.to_string());
-    let bytes = tokio::fs::read(&path).await;
-    // What could not be removed now is swept with the cache.
-    drop(tokio::fs::remove_file(&path).await);
+    let bytes = tokio::fs::read(&file.0).await;
     Ok(bytes.map_err(|error| Problem::from_io("the picture could not be read", &error))?)
+}
+
+/// A file of the cache that goes when it is given out, also where whoever asked for it has gone away.
+struct Passing(PathBuf);
+
+impl Drop for Passing {
+    fn drop(&mut self) {
+        // What could not be removed now is swept with the cache.
+        drop(std::fs::remove_file(&self.0));
+    }
 }
 
 /// Which picture, and how.
