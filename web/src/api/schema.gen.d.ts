@@ -1995,11 +1995,11 @@ export interface components {
             /**
              * @description Text: timecode, name, frame number.
              * @default {
-             *       "above": false,
-             *       "frame": false,
-             *       "height": 5,
+             *       "timecode": false,
              *       "name": false,
-             *       "timecode": false
+             *       "frame": false,
+             *       "above": false,
+             *       "height": 5
              *     }
              */
             burn_in: components["schemas"]["BurnIn"];
@@ -2428,7 +2428,8 @@ export interface components {
             mode: "average";
             /**
              * Format: int32
-             * @description One pass, or two for an even quality and a sure size.
+             * @description One pass, or two for an even quality and a sure size. What is shorter than five minutes takes two in
+             *     any case, unless its own settings say otherwise.
              */
             passes: number;
         } | {
