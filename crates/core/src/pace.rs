@@ -11,9 +11,10 @@ pub struct Pace {
     pub varies: bool,
 }
 
-/// Rates that exist; a measured or declared rate close to one of them is meant to be it.
-const STANDARD: [Rational; 15] = [
+/// Rates of the trade, from the slowest; a measured or declared rate close to one of them is meant to be it.
+pub(crate) const STANDARD_RATES: [Rational; 16] = [
     Rational::whole(10),
+    Rational::constant(12_000, 1001),
     Rational::whole(12),
     Rational::whole(15),
     Rational::constant(24_000, 1001),
@@ -60,5 +61,5 @@ pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace
 
 /// The standard rate that this one is meant to be, or itself.
 fn snap(rate: Rational) -> Rational {
-    STANDARD.into_iter().find(|standard| (rate - *standard).abs() <= *standard * SNAP).unwrap_or(rate)
+    STANDARD_RATES.into_iter().find(|standard| (rate - *standard).abs() <= *standard * SNAP).unwrap_or(rate)
 }

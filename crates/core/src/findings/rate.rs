@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, Extent, FrameMeasure, Measurements, Moment, Percent, count};
+use crate::pace::STANDARD_RATES;
 use crate::rational::Rational;
 use crate::reading::Picture;
 use crate::units::rate_text;
@@ -45,29 +46,12 @@ pub enum RateVerdict {
     Variable,
 }
 
-/// Rates of the trade that a measured one is taken for.
-const STANDARD: [Rational; 13] = [
-    Rational::constant(12_000, 1001),
-    Rational::whole(12),
-    Rational::whole(15),
-    Rational::constant(24_000, 1001),
-    Rational::whole(24),
-    Rational::whole(25),
-    Rational::constant(30_000, 1001),
-    Rational::whole(30),
-    Rational::constant(48_000, 1001),
-    Rational::whole(48),
-    Rational::whole(50),
-    Rational::constant(60_000, 1001),
-    Rational::whole(60),
-];
-
 /// Rates that differ by less, relatively, are the same: 30 and 29.97 are one thousandth apart.
 const SAME_RATE: Rational = Rational::constant(4, 10_000);
 
 /// The standard rate that a measured one is taken for.
 fn standard(rate: Rational, tolerance: Rational) -> Option<Rational> {
-    let nearest = STANDARD.into_iter().min_by_key(|known| (rate - *known).abs())?;
+    let nearest = STANDARD_RATES.into_iter().min_by_key(|known| (rate - *known).abs())?;
     ((rate - nearest).abs() <= nearest * tolerance).then_some(nearest)
 }
 
