@@ -595,7 +595,7 @@ impl Plan {
     }
 
     /// The part of the time of two passes that the first is expected to take: it may analyse with fewer choices
-    /// than the second. Measured over uneven material.
+    /// than the second. Measured over uneven material for H.264 and HEVC; MPEG-2 does the same work twice.
     #[must_use]
     pub fn first_pass_share(&self) -> f64 {
         match self.picture.as_ref().map(|picture| (picture.codec, picture.effort)) {
