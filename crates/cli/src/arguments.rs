@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use beryl_core::rational::Rational;
 use beryl_core::run::ClashRule;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
@@ -56,6 +57,9 @@ pub(crate) struct ServeTask {
 pub(crate) struct ProbeTask {
     /// The file.
     pub(crate) file: PathBuf,
+    /// The file is the first image of a sequence with so many images a second.
+    #[arg(long, value_name = "FPS")]
+    pub(crate) sequence: Option<Rational>,
     /// Write JSON.
     #[arg(long)]
     pub(crate) json: bool,
@@ -65,6 +69,9 @@ pub(crate) struct ProbeTask {
 pub(crate) struct ScanTask {
     /// The file.
     pub(crate) file: PathBuf,
+    /// The file is the first image of a sequence with so many images a second.
+    #[arg(long, value_name = "FPS")]
+    pub(crate) sequence: Option<Rational>,
     /// Look at evenly spread parts only.
     #[arg(long)]
     pub(crate) quick: bool,
@@ -126,6 +133,9 @@ pub(crate) struct PresetChoice {
     /// Decode each file first, and plan by what is found in it: fields, film, bars.
     #[arg(long)]
     pub(crate) scan: bool,
+    /// Each file is the first image of a sequence with so many images a second.
+    #[arg(long, value_name = "FPS")]
+    pub(crate) sequence: Option<Rational>,
 }
 
 #[derive(Debug, Args)]
@@ -135,22 +145,24 @@ pub(crate) struct EncodeTask {
     pub(crate) files: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) choice: PresetChoice,
-    /// The folder for the outputs, made where it is missing; and, as a timecode or seconds, where what
-    /// is taken ends (a folder of such a name is written ./NAME).
-    #[arg(long, required = true, value_name = "DIR|TIMECODE")]
-    pub(crate) out: Vec<String>,
-    /// What to do where a name is taken.
-    #[arg(long, value_enum, default_value_t = Clash::Number)]
-    pub(crate) clash: Clash,
+    /// Where what is taken ends, for each --in; left out, the end of the file.
+    #[arg(long = "out", value_name = "TIMECODE")]
+    pub(crate) outs: Vec<String>,
+    /// The folder for the outputs, made where it is missing.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) into: PathBuf,
+    /// What to do where a file of the name exists.
+    #[arg(long, value_enum, default_value_t = IfExists::Number)]
+    pub(crate) if_exists: IfExists,
     /// Write events and a closing report as JSON lines.
     #[arg(long)]
     pub(crate) json: bool,
 }
 
-/// What to do where a name is taken.
+/// What to do where a file of the name exists.
 #[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum Clash {
-    /// Number the new file.
+pub(crate) enum IfExists {
+    /// Add a number to the new name.
     Number,
     /// Make nothing.
     Skip,
@@ -158,33 +170,12 @@ pub(crate) enum Clash {
     Replace,
 }
 
-impl EncodeTask {
-    /// The folder for the outputs.
-    pub(crate) fn folder(&self) -> Option<PathBuf> {
-        self.out.iter().rfind(|value| !names_moment(value)).map(PathBuf::from)
-    }
-
-    /// The ends of what is taken.
-    pub(crate) fn outs(&self) -> Vec<String> {
-        self.out.iter().filter(|value| names_moment(value)).cloned().collect()
-    }
-}
-
-/// Whether this is written like a timecode (`00:00:12:05`, `00:00:12;05`) or like seconds (`12.5s`).
-fn names_moment(text: &str) -> bool {
-    let figures = |text: &str, between: &[char]| {
-        !text.is_empty() && text.split(between).all(|part| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit()))
-    };
-    text.strip_suffix('s').is_some_and(|seconds| figures(seconds, &['.', '/']))
-        || (text.matches([':', ';']).count() == 3 && figures(text, &[':', ';']))
-}
-
-impl From<Clash> for ClashRule {
-    fn from(clash: Clash) -> Self {
-        match clash {
-            Clash::Number => Self::Number,
-            Clash::Skip => Self::Skip,
-            Clash::Replace => Self::Replace,
+impl From<IfExists> for ClashRule {
+    fn from(rule: IfExists) -> Self {
+        match rule {
+            IfExists::Number => Self::Number,
+            IfExists::Skip => Self::Skip,
+            IfExists::Replace => Self::Replace,
         }
     }
 }

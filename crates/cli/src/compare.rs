@@ -11,8 +11,8 @@ use crate::arguments::CompareTask;
 use crate::terminal::{json_line, say, source_ref};
 
 pub(crate) async fn run(task: &CompareTask) -> Result<ExitCode, Problem> {
-    let reference = Reference { source: source_ref(&task.reference)?, parts: Vec::new(), steps: Vec::new(), aids: Vec::new() };
-    let comparison = Engine::locate()?.compare(reference, source_ref(&task.file)?, None, |_| {}).await?;
+    let reference = Reference::of(source_ref(&task.reference, None)?);
+    let comparison = Engine::locate()?.compare(reference, source_ref(&task.file, None)?, None, |_| {}).await?;
     if comparison.frames.is_empty() {
         let what = format!("{} could not be compared", task.file.display());
         return Err(Problem::new(ProblemKind::NotMedia, what, "the two have not one moment in common"));

@@ -14,7 +14,9 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::run::{ClashRule, Progress};
 use beryl_core::units::{ByteSize, rate_text};
-use beryl_worker::{Engine, Placed, candidate, open_folder, place, remove_temporary, temporary_name};
+use beryl_worker::{
+    Engine, FileId, Placed, Replacing, candidate, open_folder, place, remove_temporary, temporary_name, withhold,
+};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use serde_json::Value;
@@ -32,6 +34,8 @@ struct OutputReport {
     plan: Option<Plan>,
     file: Option<String>,
     skipped: bool,
+    /// The file that is not as planned, where it was kept.
+    withheld: Option<String>,
     size_before: ByteSize,
     size_after: Option<ByteSize>,
     check: Option<CheckReport>,
@@ -72,19 +76,17 @@ struct Underway {
 pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
     let engine = Engine::locate()?;
     let (presets, overrides) = chosen(&task.choice)?;
-    let folder = task.folder().ok_or_else(|| {
-        Problem::new(ProblemKind::Invalid, "nothing was made", "no folder is named for the outputs")
-            .with_next("Name one with --out, such as --out made.")
-    })?;
-    std::fs::create_dir_all(&folder)
+    let folder = &task.into;
+    std::fs::create_dir_all(folder)
         .map_err(|error| Problem::from_io(format!("the folder {} could not be made", folder.display()), &error))?;
-    let out = std::path::absolute(&folder)
+    let out = std::path::absolute(folder)
         .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", folder.display()), &error))?;
     let bars =
         if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
+    let protected: Vec<FileId> = task.files.iter().filter_map(|file| id_of(file)).collect();
     let mut all = Report::default();
     for (number, file) in task.files.iter().enumerate() {
-        encode_file(task, &engine, file, number, &out, &presets, &overrides, &bars, &mut all).await;
+        encode_file(task, &engine, file, number, &out, &presets, &overrides, &protected, &bars, &mut all).await;
     }
     if task.json {
         json_line(&Line::Report { report: &all });
@@ -103,6 +105,7 @@ async fn encode_file(
     out: &Path,
     presets: &[Preset],
     overrides: &Value,
+    protected: &[FileId],
     bars: &MultiProgress,
     all: &mut Report,
 ) {
@@ -113,15 +116,16 @@ async fn encode_file(
         plan: None,
         file: None,
         skipped: false,
+        withheld: None,
         size_before: ByteSize(0),
         size_after: None,
         check: None,
         problem: None,
     };
     let read = async {
-        let source = source_ref(file)?;
+        let source = source_ref(file, task.choice.sequence)?;
         let reading = read(engine, &source, &task.choice).await?;
-        let overrides = marked(&reading, overrides, &task.choice.ins, &task.outs(), &name)?;
+        let overrides = marked(&reading, overrides, &task.choice.ins, &task.outs, &name)?;
         Ok((source, reading, overrides))
     };
     let (source, reading, overrides) = match read.await {
@@ -140,7 +144,7 @@ async fn encode_file(
             prepare(plan, preset, &source, number, out)
         });
         match prepared {
-            Ok((run, stem)) if ClashRule::from(task.clash) == ClashRule::Skip && is_taken(out, &stem, &run.plan) => {
+            Ok((run, stem)) if ClashRule::from(task.if_exists) == ClashRule::Skip && is_taken(out, &stem, &run.plan) => {
                 report.skipped = true;
                 all.outputs.push(report);
             }
@@ -152,7 +156,7 @@ async fn encode_file(
         }
     }
     if !underway.is_empty() {
-        follow(task, engine, source, &mut underway, out, all).await;
+        follow(task, engine, source, &mut underway, out, protected, all).await;
     }
     for output in underway {
         if let Some(problem) = &output.report.problem {
@@ -161,6 +165,12 @@ async fn encode_file(
         }
         all.outputs.push(output.report);
     }
+}
+
+/// Which file it is, whatever path leads to it.
+fn id_of(file: &Path) -> Option<FileId> {
+    let reference = file_ref(file).ok()?;
+    FileId::of(Path::new(&reference.root), &reference.path)
 }
 
 fn tell(task: &EncodeTask, problem: &Problem) {
@@ -222,7 +232,15 @@ fn aids_of(plan: &Plan) -> Result<Vec<Aid>, Problem> {
     names.map(|name| Ok(Aid { name: name.to_owned(), file: file_ref(Path::new(name))? })).collect()
 }
 
-async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway: &mut [Underway], out: &Path, all: &mut Report) {
+async fn follow(
+    task: &EncodeTask,
+    engine: &Engine,
+    source: SourceRef,
+    underway: &mut [Underway],
+    out: &Path,
+    protected: &[FileId],
+    all: &mut Report,
+) {
     let job = Job::Encode { source, runs: underway.iter().map(|output| output.run.clone()).collect() };
     let mut running = match engine.start(&job).await {
         Ok(running) => running,
@@ -244,7 +262,7 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
         match event {
             Some(Event::Run { id, news }) => {
                 if let Some(output) = underway.iter_mut().find(|output| output.run.id == id) {
-                    take_news(task, output, out, news);
+                    take_news(task, output, out, protected, news);
                 }
             }
             Some(Event::Failed { problem }) => {
@@ -264,7 +282,7 @@ async fn follow(task: &EncodeTask, engine: &Engine, source: SourceRef, underway:
     }
 }
 
-fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, news: RunNews) {
+fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, protected: &[FileId], news: RunNews) {
     match news {
         RunNews::Progress { progress } => {
             show(&output.bar, progress);
@@ -276,7 +294,7 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, news: RunNews
             let check = judge(&output.run.plan, &measured);
             let problem = problem_of(&output.run.plan, &measured, &check);
             output.report.check = Some(check);
-            match problem.map_or_else(|| finish(output, out, task.clash.into()), Err) {
+            match problem.map_or_else(|| finish(output, out, protected, task.if_exists.into()), Err) {
                 Ok(Some(path)) => {
                     let (before, after) = (output.report.size_before, measured.reading.size);
                     output.report.size_after = Some(after);
@@ -285,9 +303,15 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, news: RunNews
                     output.bar.finish_with_message(format!("{before} → {after}, checked"));
                 }
                 Ok(None) => output.report.skipped = true,
+                // What took a night to make is not thrown away: it waits for a person under a name of its own.
                 Err(problem) => {
-                    drop(remove_temporary(out, &output.run.output.path));
-                    output.report.problem = Some(problem);
+                    let kept = withhold(out, &output.run.output.path, &output.stem, output.run.plan.container.extension());
+                    output.report.withheld = kept.ok().map(|path| out.join(path.to_string()).display().to_string());
+                    let next = match &output.report.withheld {
+                        Some(file) => format!("Look at {file}, which was kept. {}", problem.next),
+                        None => problem.next.clone(),
+                    };
+                    output.report.problem = Some(problem.with_next(next));
                 }
             }
         }
@@ -314,12 +338,17 @@ fn human(seconds: f64) -> String {
 }
 
 /// Gives the file its name; nothing where the rule says that the old file stays.
-fn finish(output: &Underway, out: &Path, rule: ClashRule) -> Result<Option<StoragePath>, Problem> {
+fn finish(output: &Underway, out: &Path, protected: &[FileId], rule: ClashRule) -> Result<Option<StoragePath>, Problem> {
     let extension = output.run.plan.container.extension();
     for number in 1..10_000 {
         let target = candidate(&output.stem, extension, number)
             .map_err(|error| Problem::new(ProblemKind::Invalid, "the output cannot be named", error.to_string()))?;
-        match place(out, &output.run.output.path, &target, rule == ClashRule::Replace)? {
+        let replacing = if rule == ClashRule::Replace { Replacing::AllBut(protected) } else { Replacing::Never };
+        match place(out, &output.run.output.path, &target, replacing)? {
+            Placed::Protected => {
+                let what = format!("{} was not replaced", target.name());
+                return Err(Problem::new(ProblemKind::NameTaken, what, "it is one of the sources"));
+            }
             Placed::Done => return Ok(Some(target)),
             Placed::Taken if rule == ClashRule::Skip => {
                 remove_temporary(out, &output.run.output.path)?;

@@ -17,7 +17,7 @@ use crate::terminal::{find_preset, json_line, preset_problem, say, source_ref};
 
 pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
     let (presets, overrides) = chosen(&task.choice)?;
-    let reading = read(&Engine::locate()?, &source_ref(&task.file)?, &task.choice).await?;
+    let reading = read(&Engine::locate()?, &source_ref(&task.file, task.choice.sequence)?, &task.choice).await?;
     let name = task.file.display().to_string();
     let overrides = marked(&reading, &overrides, &task.choice.ins, &task.outs, &name)?;
     for preset in &presets {

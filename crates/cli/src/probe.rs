@@ -12,7 +12,7 @@ use crate::arguments::ProbeTask;
 use crate::terminal::{json_line, say, source_ref};
 
 pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
-    let reading = Engine::locate()?.probe(&source_ref(&task.file)?).await?;
+    let reading = Engine::locate()?.probe(&source_ref(&task.file, task.sequence)?).await?;
     if task.json {
         json_line(&reading);
     } else {

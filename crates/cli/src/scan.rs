@@ -11,7 +11,7 @@ use crate::arguments::ScanTask;
 use crate::terminal::{json_line, say, source_ref};
 
 pub(crate) async fn run(task: &ScanTask) -> Result<ExitCode, Problem> {
-    let (reading, _) = Engine::locate()?.scan(&source_ref(&task.file)?, task.quick, |_| {}).await?;
+    let (reading, _) = Engine::locate()?.scan(&source_ref(&task.file, task.sequence)?, task.quick, |_| {}).await?;
     if task.json {
         json_line(&reading);
     } else {

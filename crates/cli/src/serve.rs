@@ -13,9 +13,6 @@ use crate::arguments::ServeTask;
 use crate::demo;
 use crate::terminal::say;
 
-/// The name of this machine among the workers; one machine has one server on one state folder.
-const NODE: &str = "this machine";
-
 /// Writes the description of the API.
 // The same form as the other commands, which can fail.
 #[allow(clippy::unnecessary_wraps)]
@@ -42,7 +39,7 @@ pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
         None => Some(PrivateServer::start(&state.join("database")).map_err(|error| not_started(&error))?),
     };
     let database = task.database.clone().or_else(|| private.as_ref().map(PrivateServer::url)).unwrap_or_default();
-    let config = Config { listen: task.listen, cache: state.join("cache"), database, node: NODE.to_owned() };
+    let config = Config { listen: task.listen, cache: state.join("cache"), database, installation: installation(&state)? };
     let server = Server::start(config).await.map_err(|error| not_started(&error))?;
     let address = format!("http://{}", server.address());
     if task.demo {
@@ -54,6 +51,21 @@ pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
     server.stop().await;
     drop(private);
     Ok(ExitCode::SUCCESS)
+}
+
+/// The name of this installation, made at its first start and kept in its state folder.
+fn installation(state: &Path) -> Result<String, Problem> {
+    let file = state.join("installation");
+    let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be used", file.display()), &error);
+    match std::fs::read_to_string(&file) {
+        Ok(name) if !name.trim().is_empty() => Ok(name.trim().to_owned()),
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(failed(error)),
+        Ok(_) | Err(_) => {
+            let name = uuid::Uuid::new_v4().to_string();
+            std::fs::write(&file, &name).map_err(failed)?;
+            Ok(name)
+        }
+    }
 }
 
 /// Two servers on one state folder would work against each other.

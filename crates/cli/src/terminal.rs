@@ -1,13 +1,16 @@
 //! Writing to the terminal, and files as the engine wants them.
 
+use std::ffi::OsStr;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
+use beryl_core::media_types::image_name;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetError, builtin, builtin_presets};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{FileRef, SourceRef};
+use beryl_core::protocol::{FileRef, Sequence, SourceRef};
+use beryl_core::rational::Rational;
 
 /// Writes a line. Where nobody reads any more (the end of a pipe, a terminal that is closed), the work
 /// goes on all the same.
@@ -53,9 +56,23 @@ pub(crate) fn file_ref(path: &Path) -> Result<FileRef, Problem> {
     Ok(FileRef { root: root.to_owned(), path })
 }
 
-/// A file of this machine as a source.
-pub(crate) fn source_ref(path: &Path) -> Result<SourceRef, Problem> {
-    Ok(SourceRef { file: file_ref(path)?, sequence: None })
+/// A file of this machine as a source; with a rate, together with the images that follow it by number.
+pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRef, Problem> {
+    let file = file_ref(path)?;
+    let Some(rate) = rate else { return Ok(SourceRef { file, sequence: None }) };
+    let folder = Path::new(&file.root);
+    let is_there = |number: u32| {
+        let name = image_name(file.path.name_bytes(), number.into());
+        name.is_some_and(|name| folder.join(OsStr::from_bytes(&name)).is_file())
+    };
+    let count = (0..u32::MAX).take_while(|number| is_there(*number)).count();
+    let count = u32::try_from(count).unwrap_or(u32::MAX);
+    if count == 0 || !rate.is_positive() {
+        let why = if count == 0 { "its name has no number, or it is not there" } else { "its rate must be above 0" };
+        return Err(Problem::new(ProblemKind::Invalid, format!("{} begins no image sequence", path.display()), why)
+            .with_next("Name the first image, such as frame_0001.png, and its rate, such as --sequence 25."));
+    }
+    Ok(SourceRef { file, sequence: Some(Sequence { count, rate }) })
 }
 
 /// The preset with this id, or in the file of this name.

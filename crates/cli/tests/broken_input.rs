@@ -11,13 +11,22 @@ use std::path::Path;
 use common::{beryl, clip, encode, names};
 use serde_json::Value;
 
-/// The one output's problem, after making sure that nothing was left in the folder for outputs.
+/// The one output's problem, after making sure that nothing was left in the folder for outputs but a file that is
+/// withheld, and told of.
 fn problem(file: &Path, folder: &Path) -> Value {
     let out = folder.join("out");
     let (report, whole) = encode(file, "review-small", &out, &[]);
     assert!(!whole, "{} was taken", file.display());
-    assert_eq!(names(&out), Vec::<String>::new(), "something was left behind");
+    let withheld = report["outputs"][0]["withheld"].as_str().map(Path::new);
+    let told: Vec<String> = withheld.iter().map(|file| file.file_name().unwrap().to_string_lossy().into_owned()).collect();
+    assert_eq!(names(&out), told, "something was left behind");
     let problem = report["outputs"][0]["problem"].clone();
+    if let Some(file) = withheld {
+        assert!(
+            file.to_string_lossy().ends_with(".withheld") && problem["next"].as_str().unwrap().contains(file.to_str().unwrap())
+        );
+        std::fs::remove_file(file).unwrap();
+    }
     for part in ["what", "why", "next"] {
         assert!(problem[part].as_str().is_some_and(|text| text.len() > 5), "no {part} in {problem}");
     }
@@ -72,6 +81,13 @@ fn a_file_cut_short_at_any_place_is_told_of() {
         let kind = report["outputs"][0]["problem"]["kind"].as_str().unwrap();
         assert!(["cut_short", "not_media"].contains(&kind), "sound, cut at {part}/11: {report}");
     }
+    // Where the editor says so, all that is there is made.
+    let (report, whole) =
+        encode(&folder.path().join("cut-5.mp4"), "review-small", &folder.path().join("out"), &["--set", "salvage=true"]);
+    assert!(whole, "{report}");
+    let notes = report["outputs"][0]["check"]["items"].as_array().unwrap();
+    let noted = notes.iter().find(|item| item["grade"] == "noted").unwrap();
+    assert!(noted["why"].as_str().unwrap().contains("salvaged") || noted["what"] == "frames", "{noted}");
 }
 
 #[test]
@@ -80,7 +96,7 @@ fn a_file_that_vanishes_between_two_passes_is_told_of() {
     let source = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 2);
     let out = folder.path().join("out");
     let mut running = std::process::Command::new(env!("CARGO_BIN_EXE_beryl"))
-        .args(["encode", source.to_str().unwrap(), "--preset", "web-1080", "--out", out.to_str().unwrap(), "--json"])
+        .args(["encode", source.to_str().unwrap(), "--preset", "web-1080", "--into", out.to_str().unwrap(), "--json"])
         .stdout(std::process::Stdio::piped())
         .spawn()
         .unwrap();

@@ -26,7 +26,7 @@ fn a_file_is_described_for_people_and_for_programs() {
     let file = file.to_str().unwrap();
     let text = words(&["probe", file]);
     for line in
-        ["1280×720 · 25p · 2 languages", "Matroska", "aac LC · stereo · 48 kHz · fre", "subrip · subtitles", "Ash and salt"]
+        ["1280×720 · 25p · 2 languages", "Matroska", "aac LC · stereo · 48 kHz · fra", "subrip · subtitles", "Ash and salt"]
     {
         assert!(text.contains(line), "{line} is missing in:\n{text}");
     }

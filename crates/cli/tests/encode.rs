@@ -5,7 +5,12 @@
 
 mod common;
 
+use std::path::Path;
+
 use beryl_core::preset::builtin_presets;
+use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still};
+use beryl_core::rational::Rational;
+use beryl_worker::Engine;
 use common::{beryl, clip, encode, names};
 use serde_json::Value;
 
@@ -60,6 +65,43 @@ fn ten_bit_422_in_mov_keeps_its_own_headers() {
     assert_eq!(reading["streams"][0]["content"]["pixel_format"], "yuv422p10le");
 }
 
+/// The first picture of a file as an image, written by the engine.
+fn still(file: &Path, image: &Path) {
+    let reference = |path: &Path| FileRef {
+        root: path.parent().unwrap().display().to_string(),
+        path: path.file_name().unwrap().to_str().unwrap().parse().unwrap(),
+    };
+    let source = SourceRef { file: reference(file), sequence: None };
+    let wish = Still { at: Rational::ZERO, width: 960, field: ShownField::Both, shape: None, output: reference(image) };
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    runtime.block_on(async { Engine::locate().unwrap().still(&source, wish).await }).unwrap();
+}
+
+#[test]
+fn an_image_sequence_becomes_a_film_of_all_its_images() {
+    let folder = tempfile::tempdir().unwrap();
+    let clip = clip(folder.path(), "kiln-07_firing_cam-a.mov", 1);
+    // Pictures of different moments, as numbered images.
+    let images = folder.path().join("images");
+    std::fs::create_dir(&images).unwrap();
+    for number in 0..6 {
+        let at = format!("0.{number}s");
+        let till = format!("0.{}s", number + 1);
+        let (report, whole) = encode(&clip, "master-keeper", &images, &["--in", &at, "--out", &till]);
+        assert!(whole, "{report}");
+        still(Path::new(report["outputs"][0]["file"].as_str().unwrap()), &images.join(format!("kiln_{number:03}.png")));
+    }
+    let first = images.join("kiln_000.png");
+    let (report, whole) = encode(&first, "same-h264", &folder.path().join("out"), &["--sequence", "5"]);
+    assert_all_checked(&report, whole, 1);
+    // Each picture was looked at again, decoded by itself.
+    let items = report["outputs"][0]["check"]["items"].as_array().unwrap();
+    let looked = items.iter().find(|item| item["what"] == "source looked at again").unwrap();
+    assert_eq!((&looked["grade"], &looked["found"]), (&Value::from("fine"), &Value::from("5 alike")));
+    let frames = items.iter().find(|item| item["what"] == "frames written").unwrap();
+    assert_eq!(frames["found"], "6");
+}
+
 #[test]
 fn languages_chapters_and_tags_arrive() {
     let folder = tempfile::tempdir().unwrap();
@@ -70,7 +112,7 @@ fn languages_chapters_and_tags_arrive() {
     let reading: Value = serde_json::from_slice(&output.stdout).unwrap();
     let languages: Vec<_> =
         reading["streams"].as_array().unwrap().iter().filter_map(|stream| stream["language"].as_str()).collect();
-    assert!(languages.contains(&"eng") && languages.contains(&"fre"), "{languages:?}");
+    assert!(languages.contains(&"eng") && languages.contains(&"fra"), "{languages:?}");
     assert_eq!(reading["chapters"].as_array().unwrap().len(), 2);
     assert_eq!(reading["tags"]["title"], "Odile on glazes");
 }
@@ -85,9 +127,9 @@ fn a_taken_name_follows_the_rule() {
         assert!(whole);
         assert_eq!(names(&out).len(), expected);
     }
-    let (report, whole) = encode(&source, "sound-only", &out, &["--clash", "skip"]);
+    let (report, whole) = encode(&source, "sound-only", &out, &["--if-exists", "skip"]);
     assert!(whole && report["outputs"][0]["skipped"] == true);
-    let (_, whole) = encode(&source, "sound-only", &out, &["--clash", "replace"]);
+    let (_, whole) = encode(&source, "sound-only", &out, &["--if-exists", "replace"]);
     assert!(whole);
     assert_eq!(names(&out), ["glaze-db_screen_sound-only.wav", "glaze-db_screen_sound-only_2.wav"]);
 }

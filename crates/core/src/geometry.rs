@@ -98,6 +98,22 @@ pub fn crop_to_shape(frame: Frame, active: Rectangle, shape: Rational) -> Rectan
     }
 }
 
+/// Where a picture comes to lie whole inside another frame, with its own shape, as large as it can be.
+#[must_use]
+pub fn fitted(picture: Frame, into: Frame) -> Rectangle {
+    let whole = |side: u32| Rational::whole(side.into());
+    // Columns of the other frame that the picture has at its own height.
+    let seen = whole(picture.width) * picture.pixel_aspect.divided_by(into.pixel_aspect).unwrap_or(Rational::ONE);
+    let scale = inside(seen, whole(picture.height), into.width, into.height);
+    let side = |length: Rational, most: u32| {
+        let length = u32::try_from(length.round()).unwrap_or(most);
+        // A side that is nearly the whole is the whole; others are even, as colour is stored for pairs.
+        if length + 1 >= most { most } else { (length / 2 * 2).max(2).min(most) }
+    };
+    let (width, height) = (side(seen * scale, into.width), side(whole(picture.height) * scale, into.height));
+    Rectangle { x: half_even(into.width - width), y: half_even(into.height - height), width, height }
+}
+
 /// How a picture comes to its size: cut, then scaled, then put on a black ground.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sizing {

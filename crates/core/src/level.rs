@@ -82,6 +82,20 @@ pub fn allows(codec: PictureCodec, level: Level, width: u32, height: u32, rate: 
     units <= frame && per_second <= Rational::whole(i64::try_from(second).unwrap_or(i64::MAX))
 }
 
+/// The lowest level that allows frames of this size and rate with so many bits in the richest second; nothing where
+/// the codec has no levels, or none that is high enough.
+#[must_use]
+pub fn needed(codec: PictureCodec, profile: Profile, width: u32, height: u32, rate: Rational, peak: BitRate) -> Option<Level> {
+    let table: &[(u8, u64, u64, u64)] = match codec {
+        PictureCodec::H264 => &H264,
+        PictureCodec::Hevc => &HEVC,
+        PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => return None,
+    };
+    table.iter().map(|row| Level(row.0)).find(|level| {
+        allows(codec, *level, width, height, rate) && highest_rate(codec, profile, *level).is_some_and(|most| peak <= most)
+    })
+}
+
 /// Whether MPEG-2 has a code for this frame rate.
 #[must_use]
 pub fn mpeg2_has_rate(rate: Rational) -> bool {

@@ -9,6 +9,8 @@ pub struct Pace {
     pub rate: Option<Rational>,
     /// Whether the distance of frames varies.
     pub varies: bool,
+    /// Frames a second by the distance that most frames have, where the rate varies and there is such a distance.
+    pub dominant: Option<Rational>,
 }
 
 /// Rates of the trade, from the slowest; a measured or declared rate close to one of them is meant to be it.
@@ -45,7 +47,7 @@ pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace
     times.dedup();
     let mut distances: Vec<i64> = times.windows(2).map(|pair| pair[1] - pair[0]).collect();
     if distances.is_empty() {
-        return Pace { rate: declared.map(snap), varies: false };
+        return Pace { rate: declared.map(snap), varies: false, dominant: None };
     }
     distances.sort_unstable();
     let usual = distances[distances.len() / 2];
@@ -56,7 +58,23 @@ pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace
     let count = i64::try_from(distances.len()).unwrap_or(i64::MAX);
     let measured = Rational::whole(count).divided_by(Rational::whole(span) * clock);
     let rate = if varies { measured } else { declared.or(measured).map(snap) };
-    Pace { rate, varies }
+    let dominant = if varies { dominant(&distances, usual, tolerance, clock) } else { None };
+    Pace { rate, varies, dominant }
+}
+
+/// The standard rate behind the distance that at least half of all have: a screen that stands still, or a camera that
+/// leaves frames out, gives fewer frames and not slower ones.
+fn dominant(distances: &[i64], usual: i64, tolerance: i64, clock: Rational) -> Option<Rational> {
+    // Ticks that are too coarse for the distance alternate: their mean is the distance.
+    let near: Vec<i64> = distances.iter().copied().filter(|distance| (distance - usual).abs() <= tolerance).collect();
+    if near.len() * 2 < distances.len() {
+        return None;
+    }
+    let sum: i64 = near.iter().sum();
+    let count = i64::try_from(near.len()).ok()?;
+    let rate = Rational::whole(count).divided_by(Rational::whole(sum) * clock)?;
+    let nearest = STANDARD_RATES.into_iter().min_by_key(|standard| (*standard - rate).abs())?;
+    ((nearest - rate).abs() <= nearest * Rational::constant(2, 100)).then_some(nearest)
 }
 
 /// The standard rate that this one is meant to be, or itself.

@@ -125,8 +125,8 @@ impl Reading {
     /// The moment of its own clock that people count from: its first picture or, without one, its first sound.
     #[must_use]
     pub fn zero(&self) -> Rational {
-        let sound = || self.sounds().map(|(stream, _)| stream.start).min();
-        self.picture().map(|(stream, _)| stream.start).or_else(sound).unwrap_or(Rational::ZERO)
+        let sound = || self.sounds().filter_map(|(stream, _)| stream.start).min();
+        self.picture().and_then(|(stream, _)| stream.start).or_else(sound).unwrap_or(Rational::ZERO)
     }
 
     /// The moment that a text names, in seconds from the first frame: `12.5s`, or a timecode. Timecodes
@@ -140,8 +140,12 @@ impl Reading {
         }
         let rate = self.picture().and_then(|(_, picture)| picture.frame_rate);
         let rate = rate.ok_or_else(|| MomentError::NoRate(text.to_owned()))?;
-        let meant = Timecode::parse(text, rate)?.frame();
-        let start = self.timecode.as_ref().and_then(|written| Timecode::parse(written, rate).ok()).map_or(0, Timecode::frame);
+        let start = self.timecode.as_ref().and_then(|written| Timecode::parse(written, rate).ok());
+        // Where the source's own timecode drops numbers, so does what is typed with colons.
+        let drops = start.is_some_and(|start| start.base.drop_frame);
+        let dropping = text.trim().rsplit_once(':').filter(|_| drops).map(|(clock, frames)| format!("{clock};{frames}"));
+        let meant = Timecode::parse(dropping.as_deref().unwrap_or(text), rate)?.frame();
+        let start = start.map_or(0, Timecode::frame);
         let frames = i64::try_from(meant.checked_sub(start).unwrap_or(meant)).unwrap_or(i64::MAX);
         Ok(Rational::whole(frames).divided_by(rate).unwrap_or(Rational::ZERO))
     }
@@ -161,7 +165,7 @@ impl Reading {
         }
         cut.start = Rational::ZERO;
         cut.duration = Some(total(&parts));
-        cut.chapters = cut_chapters(&self.chapters, &parts);
+        cut.chapters = cut_chapters(&self.chapters, zero, &parts);
         cut.timecode = self.timecode.as_ref().and_then(|written| self.timecode_at(written, parts.first()?.from));
         if let (Some(findings), Some(rate)) = (&mut cut.findings, self.picture().and_then(|(_, picture)| picture.frame_rate))
             && let Some(fields) = &mut findings.fields
@@ -204,12 +208,13 @@ impl Reading {
 }
 
 fn cut_stream(stream: &mut Stream, zero: Rational, parts: &[Span]) {
-    let begin = stream.start - zero;
+    let begin = stream.start.map_or(Rational::ZERO, |start| start - zero);
     let end = stream.duration.map(|duration| begin + duration);
     let whole = Span { from: begin, to: end.unwrap_or_else(|| parts.last().map_or(begin, |last| last.to)) };
     let left = taken(parts, whole);
-    stream.start = left.first().map_or(Rational::ZERO, |span| span.from);
-    stream.duration = Some(left.last().map_or(Rational::ZERO, |span| span.to) - stream.start);
+    let start = left.first().map_or(Rational::ZERO, |span| span.from);
+    stream.start = Some(start);
+    stream.duration = Some(left.last().map_or(Rational::ZERO, |span| span.to) - start);
     if let Content::Picture(picture) = &mut stream.content {
         let counted = picture.frame_rate.filter(|_| !picture.varies && picture.frames.is_some());
         picture.frames = counted.and_then(|rate| u64::try_from((total(&left) * rate).round()).ok());
@@ -217,9 +222,9 @@ fn cut_stream(stream: &mut Stream, zero: Rational, parts: &[Span]) {
 }
 
 /// Chapters in the time of what is taken; what is left of one that was cut keeps its title.
-fn cut_chapters(chapters: &[Chapter], parts: &[Span]) -> Vec<Chapter> {
+fn cut_chapters(chapters: &[Chapter], zero: Rational, parts: &[Span]) -> Vec<Chapter> {
     let left = chapters.iter().filter_map(|chapter| {
-        let left = taken(parts, Span { from: chapter.start, to: chapter.end });
+        let left = taken(parts, Span { from: chapter.start - zero, to: chapter.end - zero });
         let (first, last) = (left.first()?, left.last()?);
         Some(Chapter { start: first.from, end: last.to, title: chapter.title.clone() })
     });

@@ -72,6 +72,10 @@ pub struct EncodeRun {
 pub struct Reference {
     /// The source.
     pub source: SourceRef,
+    /// The moment of the source's clock, in seconds, from which parts count and which is nought where all of it is
+    /// taken; left out, the word of its header.
+    #[serde(default)]
+    pub origin: Option<Rational>,
     /// The parts that are taken, in seconds from its first frame; all of it where there are none.
     #[serde(default)]
     pub parts: Vec<Span>,
@@ -81,6 +85,14 @@ pub struct Reference {
     /// Other files that these steps need.
     #[serde(default)]
     pub aids: Vec<Aid>,
+}
+
+impl Reference {
+    /// All of a source as it is.
+    #[must_use]
+    pub const fn of(source: SourceRef) -> Self {
+        Self { source, origin: None, parts: Vec::new(), steps: Vec::new(), aids: Vec::new() }
+    }
 }
 
 /// A film of a source, above, and what was made of it, below, frame for frame.

@@ -7,6 +7,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::findings::Findings;
+pub use crate::orientation::Orientation;
+use crate::preset::Level;
 use crate::rational::Rational;
 use crate::sample::Sample;
 use crate::units::{BitRate, ByteSize, rate_text};
@@ -39,6 +41,9 @@ pub struct Reading {
     /// What a reader should be told although it hinders nothing.
     #[serde(default)]
     pub remarks: Vec<String>,
+    /// Bytes that the file's own structure announces and that are not there: it was cut.
+    #[serde(default)]
+    pub missing: Option<ByteSize>,
     /// What decoding it showed, where it was scanned.
     #[serde(default)]
     pub findings: Option<Findings>,
@@ -69,10 +74,14 @@ pub struct Stream {
     pub codec_tag: String,
     /// The profile in words, such as `High` or `HQ`.
     pub profile: Option<String>,
+    /// The level, for codecs that have levels.
+    #[serde(default)]
+    pub level: Option<Level>,
     /// Of this stream alone.
     pub bit_rate: Option<BitRate>,
-    /// The first time stamp in seconds.
-    pub start: Rational,
+    /// Seconds of the file's clock at which it begins: its first decoded picture or sample, or the word of the
+    /// header where nothing could be decoded; nothing where that has none either.
+    pub start: Option<Rational>,
     /// Seconds, where the header tells.
     pub duration: Option<Rational>,
     /// ISO 639 code.
@@ -151,16 +160,23 @@ pub struct Picture {
     pub frame_rate: Option<Rational>,
     /// Whether the distance of frames varies, found from their time stamps.
     pub varies: bool,
+    /// Frames a second by the distance that most frames have, where it varies.
+    #[serde(default)]
+    pub dominant_rate: Option<Rational>,
     /// How many frames, where the file tells.
     pub frames: Option<u64>,
+    /// Whether they were counted one by one rather than declared.
+    #[serde(default)]
+    pub frames_are_counted: bool,
     /// As the header declares it.
     pub field_order: FieldOrder,
     /// What the numbers of the picture mean.
     pub colour: Colour,
     /// HDR metadata of the stream.
     pub hdr: Option<Hdr>,
-    /// Degrees clockwise by which the picture is to be turned for viewing.
-    pub rotation: i32,
+    /// How the picture is brought upright for viewing.
+    #[serde(default, alias = "rotation")]
+    pub orientation: Orientation,
     /// A cover or poster rather than moving picture.
     pub still: bool,
 }

@@ -21,6 +21,8 @@ pub enum RunState {
     Failed,
     /// A person ended it; no file bears the name.
     Cancelled,
+    /// The file is written and is not as planned: it waits under a name of its own until a person decides.
+    Withheld,
 }
 
 /// What can happen to a run.
@@ -46,6 +48,12 @@ pub enum RunEvent {
     Lose,
     /// A person wants it again.
     Retry,
+    /// The file is not as planned.
+    Withhold,
+    /// A person takes a withheld file for good.
+    Release,
+    /// A person does not want a withheld file.
+    Discard,
 }
 
 /// Something happened that cannot happen in this state.
@@ -60,8 +68,8 @@ pub struct NoSuchStep {
 
 impl RunState {
     /// All states, in the order of a life.
-    pub const ALL: [Self; 7] =
-        [Self::Waiting, Self::Running, Self::Paused, Self::Checking, Self::Done, Self::Failed, Self::Cancelled];
+    pub const ALL: [Self; 8] =
+        [Self::Waiting, Self::Running, Self::Paused, Self::Checking, Self::Done, Self::Failed, Self::Cancelled, Self::Withheld];
 
     /// The state after `event`.
     ///
@@ -75,6 +83,10 @@ impl RunState {
             (Self::Paused, E::Requeue) | (Self::Running | Self::Checking, E::Lose) => Ok(Self::Waiting),
             (Self::Running, E::Written) => Ok(Self::Checking),
             (Self::Checking, E::Succeed) => Ok(Self::Done),
+            (Self::Running | Self::Checking, E::Withhold) => Ok(Self::Withheld),
+            // A released file is named like any other.
+            (Self::Withheld, E::Release) => Ok(Self::Checking),
+            (Self::Withheld, E::Discard) => Ok(Self::Failed),
             (Self::Waiting | Self::Running | Self::Paused | Self::Checking, E::Fail) => Ok(Self::Failed),
             (Self::Waiting | Self::Running | Self::Paused, E::Cancel) => Ok(Self::Cancelled),
             (Self::Failed | Self::Cancelled, E::Retry) => Ok(Self::Waiting),
@@ -86,7 +98,7 @@ impl RunState {
     #[must_use]
     pub const fn is_final(self) -> bool {
         match self {
-            Self::Done | Self::Failed | Self::Cancelled => true,
+            Self::Done | Self::Failed | Self::Cancelled | Self::Withheld => true,
             Self::Waiting | Self::Running | Self::Paused | Self::Checking => false,
         }
     }
@@ -102,6 +114,7 @@ impl RunState {
             Self::Done => "done",
             Self::Failed => "failed",
             Self::Cancelled => "cancelled",
+            Self::Withheld => "withheld",
         }
     }
 

@@ -59,7 +59,8 @@ impl TimecodeBase {
     /// [`TimecodeError::Rate`] where the rate is above 120, below one, or where drop-frame is asked
     /// for at a rate that has none.
     pub fn for_rate(rate: Rational, drop_frame: bool) -> Result<Self, TimecodeError> {
-        let counted = u32::try_from(rate.round()).ok().filter(|counted| (1..=120).contains(counted));
+        let is_counted = rate.denominator() == 1 || rate.denominator() == 1001;
+        let counted = u32::try_from(rate.round()).ok().filter(|counted| is_counted && (1..=120).contains(counted));
         let counted = counted.ok_or(TimecodeError::Rate(rate))?;
         let droppable = rate.denominator() == 1001 && counted % 30 == 0;
         if drop_frame && !droppable {
@@ -131,6 +132,14 @@ impl Timecode {
     #[must_use]
     pub fn later_by(self, frames: u64) -> Self {
         Self::from_frame(self.base, self.frame + frames)
+    }
+
+    /// The position so many frames earlier; before midnight it is the day before.
+    #[must_use]
+    pub fn earlier_by(self, frames: i64) -> Self {
+        let day = i128::from(self.base.frames_per_day());
+        let frame = (i128::from(self.frame) - i128::from(frames)).rem_euclid(day);
+        Self { base: self.base, frame: u64::try_from(frame).unwrap_or(0) }
     }
 
     /// How many frames after midnight it is.

@@ -5,32 +5,50 @@
 
 mod common;
 
-use beryl_core::check::{Measured, StreamMeasure, compare, judge, problem_of};
+use beryl_core::check::{CheckItem, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare, judge, problem_of};
 use beryl_core::pace;
 use beryl_core::plan::{Plan, plan};
-use beryl_core::preset::builtin;
+use beryl_core::preset::{Level, builtin};
 use beryl_core::problem::ProblemKind;
 use beryl_core::rational::Rational;
-use beryl_core::reading::Content;
+use beryl_core::reading::{Chapter, Content, FieldOrder, Hdr, Orientation, Reading};
+use beryl_core::timeline::Remark;
 use beryl_core::units::ByteSize;
 use common::reading;
 use proptest::prelude::*;
-use serde_json::json;
+use serde_json::{Value, json};
 
-/// A plan for the web, and what a perfect file of it measures.
-fn perfect() -> (Plan, Measured) {
-    let source = reading(|_| ());
-    let plan = plan(&source, &builtin("web-1080").unwrap(), &json!({})).unwrap();
-    let mut made = source;
+/// A plan, and what a perfect file of it measures. The source has HDR metadata, a language, a chapter and a title.
+fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
+    let mut source = reading(|picture| {
+        picture.colour.primaries = Some("bt2020".to_owned());
+        picture.colour.transfer = Some("smpte2084".to_owned());
+        picture.colour.matrix = Some("bt2020nc".to_owned());
+        picture.hdr = Some(Hdr {
+            primaries: Some([Rational::constant(1, 3); 8]),
+            luminance: Some([Rational::constant(1, 100), Rational::whole(1000)]),
+            light_level: Some([900, 300]),
+        });
+    });
+    source.streams[1].language = Some("fra".to_owned());
+    source.chapters = vec![Chapter { start: Rational::ZERO, end: Rational::whole(4), title: "Clay".to_owned() }];
+    source.tags.insert("title".to_owned(), "Firing".to_owned());
+    let plan = plan(&source, &builtin(preset).unwrap(), overrides).unwrap();
+    let picture_plan = plan.picture.as_ref().unwrap();
+    let mut made: Reading = source;
     made.container = "mov,mp4,m4a,3gp,3g2,mj2".to_owned();
     made.size = ByteSize(10_000_000);
     made.timecode.clone_from(&plan.timecode);
-    made.streams[0].codec = "h264".to_owned();
+    made.streams[0].codec = picture_plan.codec.probe_name().to_owned();
+    made.streams[0].profile = Some(if preset == "delivery-hevc" { "Main 10" } else { "High" }.to_owned());
+    made.streams[0].level = Some(Level(41));
     made.streams[1].codec = "aac".to_owned();
-    let picture_plan = plan.picture.as_ref().unwrap();
+    made.streams[1].roles = plan.sound[0].roles.clone();
     if let Content::Picture(picture) = &mut made.streams[0].content {
         picture.pixel_format.clone_from(&picture_plan.pixel_format);
         picture.colour = picture_plan.colour.clone();
+        picture.hdr.clone_from(&picture_plan.hdr);
+        picture.field_order = FieldOrder::Progressive;
     }
     let measure = |index, packets| StreamMeasure {
         index,
@@ -40,15 +58,21 @@ fn perfect() -> (Plan, Measured) {
         even: true,
         decodes: true,
         bytes: ByteSize(0),
-        key_packets: 0,
+        key_packets: 5,
         key_bytes: ByteSize(0),
+        longest_group: 50,
+        peak_second: ByteSize(1_000_000),
     };
+    let given = |slot, count| Given { slot, count, end: Rational::whole(10) };
+    let look = |at| Look { at, time: Rational::ONE, difference: Some(3) };
     let measured = Measured {
         reading: made,
         index_in_front: Some(true),
         streams: vec![measure(0, 250), measure(1, 469)],
         frames_encoded: Some(250),
-        source_offset: Some(Rational::ZERO),
+        given: vec![given(0, 250), given(1, 480_000)],
+        looks: vec![look(LookAt::Source), look(LookAt::File)],
+        remarks: Vec::new(),
         decode_faults: 0,
         source_end: Some(Rational::whole(10)),
         cpu_milliseconds: None,
@@ -56,75 +80,172 @@ fn perfect() -> (Plan, Measured) {
     (plan, measured)
 }
 
+fn perfect() -> (Plan, Measured) {
+    perfect_of("web-1080", &json!({}))
+}
+
 #[test]
 fn a_perfect_file_passes_every_point() {
-    let (plan, measured) = perfect();
-    let report = judge(&plan, &measured);
-    let failed: Vec<_> = report.items.iter().filter(|item| !item.passed).collect();
-    assert!(report.passed && failed.is_empty(), "{failed:?}");
-    assert!(report.items.len() > 15 && report.remarks.is_empty());
-    assert_eq!(problem_of(&plan, &measured, &report), None);
+    for (preset, overrides) in
+        [("web-1080", json!({})), ("delivery-hevc", json!({"picture": {"colour": {"dynamic_range": "keep"}}}))]
+    {
+        let (plan, measured) = perfect_of(preset, &overrides);
+        let report = judge(&plan, &measured);
+        let other: Vec<_> = report.items.iter().filter(|item| item.grade != Grade::Fine).collect();
+        assert!(report.passed && other.is_empty(), "{preset}: {other:#?}");
+        assert!(report.items.len() > 28 && report.remarks.is_empty());
+        assert_eq!(problem_of(&plan, &measured, &report), None);
+    }
+}
+
+fn picture(measured: &mut Measured) -> &mut beryl_core::reading::Picture {
+    match &mut measured.reading.streams[0].content {
+        Content::Picture(picture) => picture,
+        _ => unreachable!("the first stream is the picture"),
+    }
+}
+
+fn sound(measured: &mut Measured) -> &mut beryl_core::reading::Sound {
+    match &mut measured.reading.streams[1].content {
+        Content::Sound(sound) => sound,
+        _ => unreachable!("the second stream is the sound"),
+    }
+}
+
+type Fault = (&'static str, fn(&mut Measured));
+
+/// Plants each fault in a perfect file: its point, and no other cause, has the grade.
+fn plant(faults: &[Fault], grade: Grade, preset: &str, overrides: &Value) {
+    for (name, fault) in faults {
+        let (plan, mut measured) = perfect_of(preset, overrides);
+        fault(&mut measured);
+        let report = judge(&plan, &measured);
+        let graded: Vec<_> = report.items.iter().filter(|item| item.grade == grade).map(|item| item.what.as_str()).collect();
+        assert!(graded.contains(name), "{name} is not among {graded:?}");
+        assert_eq!(report.passed, grade == Grade::Noted, "{name}");
+        match problem_of(&plan, &measured, &report) {
+            Some(problem) => {
+                assert_eq!(problem.kind, ProblemKind::CheckFailed, "{name}");
+                assert!(problem.why.contains(name), "{name} is not named in {}", problem.why);
+            }
+            None => assert!(report.noted().all(|item| !item.why.is_empty()), "{name} is noted without a reason"),
+        }
+    }
 }
 
 #[test]
 fn every_fault_is_found_and_named() {
-    type Fault = (&'static str, fn(&mut Measured));
-    fn picture(measured: &mut Measured) -> &mut beryl_core::reading::Picture {
-        match &mut measured.reading.streams[0].content {
-            Content::Picture(picture) => picture,
-            _ => unreachable!("the first stream is the picture"),
-        }
-    }
-    let faults: [Fault; 20] = [
+    let faults: &[Fault] = &[
         ("container", |file| file.reading.container = "matroska,webm".to_owned()),
         ("size", |file| file.reading.size = ByteSize(0)),
         ("index", |file| file.index_in_front = Some(false)),
         ("picture streams", |file| drop(file.reading.streams.remove(0))),
         ("picture codec", |file| file.reading.streams[0].codec = "hevc".to_owned()),
+        ("profile", |file| file.reading.streams[0].profile = Some("High 4:4:4 Predictive".to_owned())),
         ("frame size", |file| picture(file).width = 1918),
         ("pixel aspect", |file| picture(file).pixel_aspect = Rational::constant(16, 15)),
         ("pixel format", |file| picture(file).pixel_format = "yuv444p".to_owned()),
+        ("orientation", |file| picture(file).orientation = Orientation::turned(90)),
+        ("colour primaries", |file| picture(file).colour.primaries = Some("bt2020".to_owned())),
+        ("transfer", |file| picture(file).colour.transfer = None),
+        ("matrix", |file| picture(file).colour.matrix = Some("bt470bg".to_owned())),
+        ("range", |file| picture(file).colour.range = Some("pc".to_owned())),
+        ("fields", |file| picture(file).field_order = FieldOrder::TopFirst),
         ("frame rate", |file| picture(file).frame_rate = Some(Rational::whole(24))),
         ("distance of frames", |file| file.streams[0].even = false),
         ("first frame", |file| file.streams[0].decodes = false),
         ("frames written", |file| file.frames_encoded = Some(251)),
-        ("frames", |file| file.streams[0].packets = 240),
+        ("frames between key frames", |file| file.streams[0].longest_group = 51),
+        ("source looked at again", |file| file.looks[0].difference = Some(200)),
+        ("pictures looked at again", |file| file.looks[1].difference = None),
         ("sound streams", |file| drop(file.reading.streams.pop())),
         ("sound codec", |file| file.reading.streams[1].codec = "mp3".to_owned()),
+        ("channels", |file| sound(file).channels = 1),
+        ("layout", |file| sound(file).layout = "5.1".to_owned()),
+        ("sample rate", |file| sound(file).sample_rate = 44_100),
+        ("language", |file| file.reading.streams[1].language = Some("deu".to_owned())),
         ("sound", |file| file.streams[1].decodes = false),
-        ("duration", |file| file.streams.iter_mut().for_each(|stream| stream.end = Rational::constant(98, 10))),
-        ("first time stamp", |file| file.streams.iter_mut().for_each(|stream| stream.first = Rational::constant(1, 100))),
-        ("picture after sound", |file| file.streams[1].first = Rational::constant(2, 1000)),
+        ("picture begins", |file| file.streams[0].first = Rational::constant(2, 1000)),
+        ("sound begins", |file| file.streams[1].first = Rational::constant(-2, 1000)),
+        ("picture ends", |file| file.streams[0].end = Rational::constant(9998, 1000)),
+        ("sound ends", |file| file.streams[1].end = Rational::constant(9998, 1000)),
         ("timecode", |file| file.reading.timecode = None),
+        ("chapters", |file| drop(file.reading.chapters.pop())),
+        ("places of chapters", |file| file.reading.chapters[0].start = Rational::constant(1, 10)),
     ];
-    for (name, fault) in faults {
-        let (plan, mut measured) = perfect();
-        fault(&mut measured);
-        let report = judge(&plan, &measured);
-        let failed: Vec<_> = report.items.iter().filter(|item| !item.passed).map(|item| item.what.as_str()).collect();
-        assert!(!report.passed && failed.contains(&name), "{name} is not among {failed:?}");
-        let problem = problem_of(&plan, &measured, &report).unwrap();
-        assert_eq!(problem.kind, ProblemKind::CheckFailed, "{name}");
-        assert!(problem.why.contains(name), "{name} is not named in {}", problem.why);
-    }
-    // A millisecond is no fault.
+    plant(faults, Grade::Wrong, "web-1080", &json!({}));
+    let hdr: &[Fault] = &[
+        ("mastering display", |file| picture(file).hdr.as_mut().unwrap().luminance = None),
+        ("content light level", |file| picture(file).hdr.as_mut().unwrap().light_level = Some([900, 301])),
+    ];
+    plant(hdr, Grade::Wrong, "delivery-hevc", &json!({"picture": {"colour": {"dynamic_range": "keep"}}}));
+    let level: &[Fault] = &[("level", |file| file.reading.streams[0].level = Some(Level(51)))];
+    plant(level, Grade::Wrong, "web-1080", &json!({"picture": {"level": "4.1"}}));
+    let fields: &[Fault] = &[("fields", |file| picture(file).field_order = FieldOrder::BottomFirst)];
+    plant(fields, Grade::Wrong, "web-1080", &json!({}));
+}
+
+#[test]
+fn what_is_only_different_is_noted_with_its_reason_and_keeps_no_file_back() {
+    let differences: &[Fault] = &[
+        ("frames", |file| {
+            file.streams[0].packets = 240;
+            file.frames_encoded = Some(240);
+        }),
+        ("duration", |file| {
+            for (stream, given) in file.streams.iter_mut().zip(&mut file.given) {
+                (stream.end, given.end) = (Rational::constant(97, 10), Rational::constant(97, 10));
+            }
+        }),
+        ("level needed", |file| file.streams[0].peak_second = ByteSize(20_000_000)),
+        ("title", |file| drop(file.reading.tags.remove("title"))),
+    ];
+    plant(differences, Grade::Noted, "web-1080", &json!({}));
+    // The last packet of AAC is filled up, and a millisecond is no fault.
     let (plan, mut measured) = perfect();
     measured.streams[1].first = Rational::constant(1, 1000);
-    assert!(judge(&plan, &measured).passed);
+    measured.streams[1].end = Rational::whole(10) + Rational::constant(1000, 48_000);
+    assert!(judge(&plan, &measured).items.iter().all(|item| item.grade == Grade::Fine));
+    // What the source was like stands in the report.
+    measured.remarks.push(Remark::SoundGap { stream: 1, at: Rational::constant(5, 2), length: Rational::constant(60, 1000) });
+    let report = judge(&plan, &measured);
+    assert_eq!(report.remarks, ["At 00:00:02.500 sound stream 1 lacks 60 ms; silence stands there."]);
+    assert_eq!(report.notes(), 1);
+}
+
+#[test]
+fn reports_of_earlier_versions_are_read() {
+    let stored = json!([
+        {"what": "frames", "expected": "250", "found": "250", "passed": true},
+        {"what": "fields", "expected": "progressive", "found": "interlaced", "passed": false},
+    ]);
+    let items: Vec<CheckItem> = serde_json::from_value(stored).unwrap();
+    assert_eq!(items.iter().map(|item| item.grade).collect::<Vec<_>>(), [Grade::Fine, Grade::Wrong]);
 }
 
 #[test]
 fn a_source_that_ends_early_is_blamed_instead_of_the_file() {
     let (plan, mut measured) = perfect();
-    measured.streams[0].packets = 100;
-    measured.source_end = Some(Rational::whole(4));
+    let four = Rational::whole(4);
+    for (stream, given) in measured.streams.iter_mut().zip(&mut measured.given) {
+        (stream.end, given.end) = (four, four);
+    }
+    (measured.streams[0].packets, measured.frames_encoded) = (100, Some(100));
+    (measured.given[0].count, measured.source_end) = (100, Some(four));
+    // A header that lies is only noted: all that is there was made.
     let report = judge(&plan, &measured);
-    assert_eq!(problem_of(&plan, &measured, &report).unwrap().kind, ProblemKind::CutShort);
-    // Faults on the way are told even where the file is as planned.
-    let (plan, mut measured) = perfect();
-    measured.decode_faults = 3;
-    let report = judge(&plan, &measured);
-    assert!(report.passed && report.remarks[0].contains("3 faults"));
+    assert!(report.passed && report.noted().any(|item| item.what == "frames"), "{report:#?}");
+    // Damage, or a file that says itself that it was cut, is not.
+    let broken = Measured { decode_faults: 1, ..measured.clone() };
+    let cut = Plan { source_is_cut: true, ..plan.clone() };
+    for (plan, measured) in [(&plan, &broken), (&cut, &measured)] {
+        let report = judge(plan, measured);
+        let problem = problem_of(plan, measured, &report).unwrap();
+        assert_eq!(problem.kind, ProblemKind::CutShort);
+        assert!(problem.next.contains("salvage"), "{}", problem.next);
+        // Unless all that is there is wanted.
+        assert!(judge(&Plan { salvage: true, ..plan.clone() }, measured).passed);
+    }
 }
 
 #[test]
@@ -132,9 +253,14 @@ fn facts_stand_side_by_side_and_differences_are_marked() {
     let (_, measured) = perfect();
     let items = compare(&reading(|_| ()), &measured.reading);
     let item = |what: &str| items.iter().find(|item| item.what == what).unwrap();
-    assert_eq!((item("Picture codec").expected.as_str(), item("Picture codec").found.as_str()), ("ProRes", "H.264"));
-    assert!(!item("Picture codec").passed && !item("Size").passed && !item("Sound").passed);
-    assert!(item("Frame size").passed && item("Frame rate").passed && item("Duration").passed);
+    assert_eq!((item("Picture codec").expected.as_str(), item("Picture codec").found.as_str()), ("ProRes", "H.264 High"));
+    for (what, grade) in [("Picture codec", Grade::Noted), ("Size", Grade::Noted), ("Sound", Grade::Noted)].into_iter().chain([
+        ("Frame size", Grade::Fine),
+        ("Frame rate", Grade::Fine),
+        ("Duration", Grade::Fine),
+    ]) {
+        assert_eq!(item(what).grade, grade, "{what}");
+    }
     assert!(item("Sound").expected.starts_with("PCM 24 bit stereo 48 kHz"), "{}", item("Sound").expected);
 }
 

@@ -15,7 +15,7 @@ use beryl_core::preset::{
     preset_schema, with_overrides,
 };
 use beryl_core::rational::Rational;
-use beryl_core::reading::{FieldOrder, Reading};
+use beryl_core::reading::{FieldOrder, Orientation, Reading};
 use beryl_core::stages::share_steps;
 use beryl_core::units::{BitRate, ByteSize};
 use common::reading;
@@ -178,7 +178,7 @@ fn any_source() -> impl Strategy<Value = Reading> {
                 picture.depth = if format.contains("10") { 10 } else { 8 };
                 picture.frame_rate = rate.map(|rate| rate.parse().unwrap());
                 picture.field_order = field_order;
-                picture.rotation = rotation.into();
+                picture.orientation = Orientation::turned(rotation);
                 picture.varies = varies;
             });
             source.duration = seconds.map(|seconds| Rational::constant(seconds, 10));

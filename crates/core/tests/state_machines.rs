@@ -10,7 +10,7 @@ use beryl_core::units::ByteSize;
 use beryl_core::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use proptest::prelude::*;
 
-const EVENTS: [RunEvent; 10] = [
+const EVENTS: [RunEvent; 13] = [
     RunEvent::Start,
     RunEvent::Pause,
     RunEvent::Resume,
@@ -21,6 +21,9 @@ const EVENTS: [RunEvent; 10] = [
     RunEvent::Cancel,
     RunEvent::Lose,
     RunEvent::Retry,
+    RunEvent::Withhold,
+    RunEvent::Release,
+    RunEvent::Discard,
 ];
 
 #[test]

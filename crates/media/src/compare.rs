@@ -42,8 +42,9 @@ pub fn compare(
     let mut chains: Vec<&[Step]> = vec![&reference.steps];
     chains.extend(film.map(|_| seen));
     let frames = std::thread::scope(|scope| {
-        let mut made = feed(scope, file, &[], &[&[]], &supplies, shared, &done)?.into_iter();
-        let mut wanted = feed(scope, &reference.source, &reference.parts, &chains, &supplies, shared, &done)?.into_iter();
+        let mut made = feed(scope, file, (None, &[]), &[&[]], &supplies, shared, &done)?.into_iter();
+        let mut wanted =
+            feed(scope, &reference.source, (reference.origin, &reference.parts), &chains, &supplies, shared, &done)?.into_iter();
         let (Some(made), Some(expected)) = (made.next(), wanted.next()) else { return Ok(Vec::new()) };
         let film = film.zip(wanted.next()).map(|(film, seen)| Film { film, seen: Shown::new(seen), writing: None });
         let held = hold(&made, Shown::new(expected), film, tell);

@@ -53,6 +53,7 @@ pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
         }
         Step::BurnIn(text) => burn(text, supplies.font()?),
         Step::Deinterlace { order, frames, per, degree } => deinterlace(*order, *frames, *per, *degree),
+        Step::Mirror => "hflip".to_owned(),
         Step::Turn { degrees: 90 } => "transpose=dir=clock".to_owned(),
         Step::Turn { degrees: 270 } => "transpose=dir=cclock".to_owned(),
         Step::Turn { .. } => "hflip,vflip".to_owned(),

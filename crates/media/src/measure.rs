@@ -1,9 +1,9 @@
 //! Reading a finished file back.
 
 use std::collections::BTreeMap;
-use std::io::{Read, Seek, SeekFrom};
 
 use beryl_core::check::{Measured, StreamMeasure};
+use beryl_core::iso::{index_in_front, presented_lengths};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::rational::Rational;
@@ -11,7 +11,7 @@ use beryl_core::units::ByteSize;
 
 use crate::probe;
 use crate::raw::{Decoder, Frame, Kind, Packet, Stop};
-use crate::source::{PacketSource, open_file, open_root, problem_of};
+use crate::source::{PacketSource, open_file, open_root, problem_of, reader};
 
 /// What is found in a file: its facts, and for each stream how many packets it has, where they
 /// begin and end, whether they are evenly spaced, and whether the first one decodes.
@@ -24,11 +24,20 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
     let source = SourceRef { file: file.clone(), sequence: None };
     let reading = probe::facts(&mut PacketSource::open(&source, &Stop::default())?)?;
     let mut packets = PacketSource::open(&source, &Stop::default())?;
+    // Packets do not tell how long the last one is shown where they are stored in another order than they are
+    // shown, nor how much of it is heard; edit lists do.
+    let (opened, _) = open_file(&open_root(file)?, &file.path)?;
+    let is_iso = packets.input().has_edit_lists();
+    let edits = if is_iso { presented_lengths(&mut reader(&opened)).unwrap_or_default() } else { Vec::new() };
     let mut counts: BTreeMap<usize, Count> = packets
         .input()
         .streams()
         .filter(|stream| matches!(stream.kind(), Kind::Picture | Kind::Sound))
-        .map(|stream| (stream.index(), Count::new(Decoder::open(stream, true).ok(), stream.clock())))
+        .map(|stream| {
+            let mut count = Count::new(Decoder::open(stream, true).ok(), stream.clock(), stream.sample_rate());
+            count.edited_length = edits.get(stream.index()).copied().flatten();
+            (stream.index(), count)
+        })
         .collect();
     loop {
         match packets.read() {
@@ -42,11 +51,13 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
         }
     }
     Ok(Measured {
-        index_in_front: index_in_front(file)?,
+        index_in_front: index_in_front(&mut reader(&opened)),
         reading,
         streams: counts.into_iter().map(|(index, count)| count.result(index)).collect(),
         frames_encoded: None,
-        source_offset: None,
+        given: Vec::new(),
+        looks: Vec::new(),
+        remarks: Vec::new(),
         decode_faults: 0,
         source_end: None,
         cpu_milliseconds: None,
@@ -56,17 +67,38 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
 struct Count {
     decoder: Option<Decoder>,
     clock: Rational,
+    /// Of sound; one for pictures.
+    sample_rate: i64,
+    /// Seconds for which the stream is shown by its edit list.
+    edited_length: Option<Rational>,
     first_decoded: Option<i64>,
     times: Vec<i64>,
     end: i64,
     bytes: u64,
     key_packets: u64,
     key_bytes: u64,
+    /// Times of key frames.
+    keys: Vec<i64>,
+    /// Bytes of each second of decoding.
+    seconds: BTreeMap<i64, u64>,
 }
 
 impl Count {
-    fn new(decoder: Option<Decoder>, clock: Rational) -> Self {
-        Self { decoder, clock, first_decoded: None, times: Vec::new(), end: i64::MIN, bytes: 0, key_packets: 0, key_bytes: 0 }
+    fn new(decoder: Option<Decoder>, clock: Rational, sample_rate: u32) -> Self {
+        Self {
+            decoder,
+            clock,
+            sample_rate: i64::from(sample_rate).max(1),
+            edited_length: None,
+            first_decoded: None,
+            times: Vec::new(),
+            end: i64::MIN,
+            bytes: 0,
+            key_packets: 0,
+            key_bytes: 0,
+            keys: Vec::new(),
+            seconds: BTreeMap::new(),
+        }
     }
 
     fn take(&mut self, packet: &Packet) {
@@ -77,13 +109,18 @@ impl Count {
         if packet.is_key() {
             self.key_packets += 1;
             self.key_bytes += packet.size();
+            self.keys.extend(packet.pts());
         }
+        let second = packet.dts().or(packet.pts()).map_or(0, |time| (Rational::whole(time) * self.clock).floor());
+        *self.seconds.entry(second).or_default() += packet.size();
         if packet.is_hidden() {
             return;
         }
         if let Some(time) = packet.pts().or(packet.dts()) {
             self.times.push(time);
-            self.end = self.end.max(time + packet.duration());
+            let discarded = Rational::new(packet.discarded_behind().into(), self.sample_rate)
+                .and_then(|length| length.divided_by(self.clock));
+            self.end = self.end.max(time + packet.duration() - discarded.map_or(0, Rational::round));
         }
     }
 
@@ -101,18 +138,30 @@ impl Count {
         }
         self.times.sort_unstable();
         let first = self.first_decoded.or(self.times.first().copied()).unwrap_or(0);
+        let first_time = Rational::whole(first) * self.clock;
+        let end = self.edited_length.map_or(Rational::whole(self.end.max(first)) * self.clock, |length| first_time + length);
         StreamMeasure {
             index: u32::try_from(index).unwrap_or(u32::MAX),
             packets: self.times.len() as u64,
-            first: Rational::whole(first) * self.clock,
-            end: Rational::whole(self.end.max(first)) * self.clock,
+            first: first_time,
+            end,
             even: is_even(&self.times),
             decodes: self.first_decoded.is_some(),
             bytes: ByteSize(self.bytes),
             key_packets: self.key_packets,
             key_bytes: ByteSize(self.key_bytes),
+            longest_group: longest_group(&self.times, &self.keys),
+            peak_second: ByteSize(self.seconds.values().copied().max().unwrap_or(0)),
         }
     }
+}
+
+/// The most frames from one key frame to the next as they are shown, or to the end; `times` are in order.
+fn longest_group(times: &[i64], keys: &[i64]) -> u64 {
+    let mut places: Vec<usize> = keys.iter().map(|key| times.partition_point(|time| time < key)).collect();
+    places.push(times.len());
+    places.sort_unstable();
+    places.windows(2).map(|pair| (pair[1] - pair[0]) as u64).max().unwrap_or(0)
 }
 
 /// Whether times lie on an even grid, as near as whole ticks can come to it.
@@ -122,39 +171,4 @@ fn is_even(times: &[i64]) -> bool {
     let Some(step) = Rational::new(last - first, steps) else { return true };
     let ideal = |place: usize| Rational::whole(*first) + step * Rational::whole(i64::try_from(place).unwrap_or(0));
     times.iter().enumerate().all(|(place, time)| (Rational::whole(*time) - ideal(place)).abs() <= Rational::ONE)
-}
-
-/// Whether the index (`moov`) of an ISO base media file (ISO/IEC 14496-12) stands before its media
-/// (`mdat`); nothing for other files.
-fn index_in_front(file: &FileRef) -> Result<Option<bool>, Problem> {
-    let (mut opened, _) = open_file(&open_root(file)?, &file.path)?;
-    let mut position = 0_u64;
-    let mut index_seen = false;
-    let mut is_iso = false;
-    loop {
-        let mut header = [0_u8; 16];
-        let whole = opened.seek(SeekFrom::Start(position)).and_then(|_| opened.read_exact(&mut header[..8]));
-        if whole.is_err() {
-            return Ok(is_iso.then_some(false));
-        }
-        let kind = &header[4..8];
-        if position == 0 && kind != b"ftyp" {
-            return Ok(None);
-        }
-        is_iso = true;
-        match kind {
-            b"moov" => index_seen = true,
-            b"mdat" => return Ok(Some(index_seen)),
-            _ => {}
-        }
-        let short = u32::from_be_bytes([header[0], header[1], header[2], header[3]]);
-        let length = match short {
-            1 if opened.read_exact(&mut header[8..]).is_ok() => {
-                u64::from_be_bytes([header[8], header[9], header[10], header[11], header[12], header[13], header[14], header[15]])
-            }
-            0 | 1 => return Ok(Some(false)),
-            short => short.into(),
-        };
-        position = position.saturating_add(length.max(8));
-    }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use beryl_core::language;
 use beryl_core::pace::{self, Pace};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::SourceRef;
@@ -18,13 +19,16 @@ const MOST_PACKETS: usize = 600;
 const MOST_BYTES: u64 = 64 << 20;
 /// How many packets the decoder may take before its first frame.
 const PACKETS_TO_FIRST_FRAME: usize = 60;
+/// How many packets of all streams are read until sound has begun.
+const MOST_PACKETS_TO_SOUND: usize = 3000;
 
 /// Tags that describe the old file and not the work.
-const TECHNICAL_TAGS: [&str; 12] = [
+const TECHNICAL_TAGS: [&str; 13] = [
     "major_brand",
     "minor_version",
     "compatible_brands",
     "encoder",
+    "software",
     "duration",
     "timecode",
     "reel_name",
@@ -44,21 +48,21 @@ pub fn probe(source: &SourceRef) -> Result<Reading, Problem> {
     facts(&mut packets)
 }
 
-/// What the first packets of the picture tell.
+/// What the first packets of the streams tell.
 #[derive(Default)]
 struct Scanned {
     times: Vec<i64>,
     first_frame: Option<Frame>,
-    reached_end: bool,
+    /// Seconds at which the first frame of each stream begins that came out of a decoder.
+    starts: BTreeMap<usize, Rational>,
+    /// Whether all frames of the picture were counted.
+    counted: bool,
 }
 
 /// The facts of an open source, which is read from for them.
 pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
-    let picture = source.input().streams().find(|stream| is_moving(stream)).map(|stream| stream.index());
-    let scanned = match picture {
-        Some(index) => scan(source, index)?,
-        None => Scanned::default(),
-    };
+    let picture = source.moving_picture();
+    let scanned = scan(source, picture)?;
     let input = source.input();
     let (container, container_name) = input.format_names();
     let all_tags = input.tags();
@@ -68,6 +72,7 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
             tags.iter().find(|(key, _)| names.contains(&key.to_lowercase().as_str())).map(|(_, value)| value.clone())
         })
     };
+    let missing = source.missing().map(ByteSize);
     let sequence = source.sequence();
     let sequence_duration = sequence.and_then(|sequence| Rational::whole(sequence.count.into()).divided_by(sequence.rate));
     let duration = sequence_duration.or(input.duration());
@@ -75,10 +80,8 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
         (Some(_), _) | (None, None) => duration.and_then(|duration| mean_rate(source.size(), duration)),
         (None, Some(rate)) => Some(BitRate(rate)),
     };
-    let streams: Vec<Stream> = input
-        .streams()
-        .map(|stream| stream_facts(source, stream, (picture == Some(stream.index())).then_some(&scanned)))
-        .collect();
+    let streams: Vec<Stream> =
+        input.streams().map(|stream| stream_facts(source, stream, &scanned, picture == Some(stream.index()))).collect();
     Ok(Reading {
         container,
         container_name: if sequence.is_some() { "Image sequence".to_owned() } else { container_name },
@@ -91,7 +94,11 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
         tags: all_tags.into_iter().filter(|(key, _)| !TECHNICAL_TAGS.contains(&key.to_lowercase().as_str())).collect(),
         chapters: input.chapters().into_iter().map(|(start, end, title)| Chapter { start, end, title }).collect(),
         streams,
-        remarks: Vec::new(),
+        remarks: missing
+            .map(|missing| format!("The file is cut: {missing} that it announces are not there."))
+            .into_iter()
+            .collect(),
+        missing,
         findings: None,
         samples: Vec::new(),
     })
@@ -103,46 +110,73 @@ fn mean_rate(size: u64, duration: Rational) -> Option<BitRate> {
 }
 
 fn is_moving(stream: &StreamView<'_>) -> bool {
-    stream.kind() == Kind::Picture && !stream.roles().iter().any(|role| role == "attached_pic")
+    stream.kind() == Kind::Picture && !stream.is_still()
 }
 
-/// Reads packets of the picture until its first frame is decoded and enough times are known.
-fn scan(source: &mut PacketSource, index: usize) -> Result<Scanned, Problem> {
-    let mut scanned = Scanned { times: source.stream(index).indexed_times(), ..Scanned::default() };
+/// Reads packets until the first frame of each stream is decoded and enough times of the picture are known.
+fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Problem> {
+    let is_edited = source.input().has_edit_lists();
+    let times = picture.map(|index| source.stream(index).indexed_times(is_edited)).unwrap_or_default();
+    let mut scanned = Scanned { times, ..Scanned::default() };
     let times_known = scanned.times.len() > 1;
-    let mut decoder = Decoder::open(source.stream(index), true).ok();
+    let sounds = source.input().streams().filter(|stream| stream.kind() == Kind::Sound).map(|stream| stream.index());
+    let wanted: Vec<usize> = picture.into_iter().chain(sounds).collect();
+    // A stream that no decoder reads has the start that its header says.
+    let mut decoders: BTreeMap<usize, (Decoder, Rational)> = wanted
+        .iter()
+        .filter_map(|index| Some((*index, (Decoder::open(source.stream(*index), true).ok()?, source.clock(*index)))))
+        .collect();
     let name = source.name().to_owned();
-    let (mut packets, mut bytes) = (0, 0);
-    loop {
-        let enough_times = times_known || packets >= MOST_PACKETS;
-        let enough_frames = scanned.first_frame.is_some() || decoder.is_none() || packets >= PACKETS_TO_FIRST_FRAME;
-        if (enough_times && enough_frames) || bytes > MOST_BYTES {
-            return Ok(scanned);
+    let (mut packets, mut bytes, mut pictures) = (0, 0, 0);
+    let reached_end = loop {
+        let enough_times = times_known || picture.is_none() || pictures >= MOST_PACKETS;
+        let enough_frames = pictures >= PACKETS_TO_FIRST_FRAME || picture.is_none_or(|index| !decoders.contains_key(&index));
+        let enough_sounds = decoders.keys().all(|index| Some(*index) == picture) || packets >= MOST_PACKETS_TO_SOUND;
+        if (enough_times && enough_frames && enough_sounds) || bytes > MOST_BYTES {
+            break false;
         }
         let packet = match source.read() {
             Ok(Some(packet)) => packet,
-            Ok(None) => break,
+            Ok(None) => break true,
             // A file that is damaged further on is still read as far as it goes.
-            Err(crate::raw::OpenError::Library(_)) if packets > 0 => break,
+            Err(crate::raw::OpenError::Library(_)) if packets > 0 => break true,
             Err(error) => return Err(problem_of(&name, &error)),
         };
-        bytes += packet.size();
-        if packet.stream() != index {
-            continue;
-        }
         packets += 1;
-        if !times_known && !packet.is_hidden() {
-            scanned.times.extend(packet.pts().or(packet.dts()));
+        bytes += packet.size();
+        let index = packet.stream();
+        if Some(index) == picture {
+            pictures += 1;
+            if !times_known && !packet.is_hidden() {
+                scanned.times.extend(packet.pts().or(packet.dts()));
+            }
         }
-        if scanned.first_frame.is_none() {
-            scanned.first_frame = decoder.as_mut().and_then(|decoder| first_frame(decoder, Some(&packet)));
-        }
+        scanned.decode(&mut decoders, index, Some(&packet), picture);
+    };
+    for index in wanted {
+        scanned.decode(&mut decoders, index, None, picture);
     }
-    if scanned.first_frame.is_none() {
-        scanned.first_frame = decoder.as_mut().and_then(|decoder| first_frame(decoder, None));
-    }
-    scanned.reached_end = !times_known;
+    scanned.counted = times_known || reached_end;
     Ok(scanned)
+}
+
+impl Scanned {
+    /// Gives a packet, or the end, to the decoder of a stream that has given no frame yet.
+    fn decode(
+        &mut self,
+        decoders: &mut BTreeMap<usize, (Decoder, Rational)>,
+        index: usize,
+        packet: Option<&Packet>,
+        picture: Option<usize>,
+    ) {
+        let Some((decoder, clock)) = decoders.get_mut(&index) else { return };
+        let Some(frame) = first_frame(decoder, packet) else { return };
+        self.starts.extend(frame.best_time().map(|time| (index, Rational::whole(time) * *clock)));
+        if Some(index) == picture {
+            self.first_frame = Some(frame);
+        }
+        decoders.remove(&index);
+    }
 }
 
 /// What the decoder gives for one more packet; a damaged first packet is passed over.
@@ -151,11 +185,11 @@ pub(crate) fn first_frame(decoder: &mut Decoder, packet: Option<&Packet>) -> Opt
     decoder.receive().ok().flatten()
 }
 
-fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&Scanned>) -> Stream {
+fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned, is_picture: bool) -> Stream {
     let mut tags = stream.tags();
     let sequence = source.sequence();
     let content = match stream.kind() {
-        Kind::Picture => Content::Picture(Box::new(picture_facts(source, stream, scanned))),
+        Kind::Picture => Content::Picture(Box::new(picture_facts(source, stream, is_picture.then_some(scanned)))),
         Kind::Sound => Content::Sound(Sound {
             channels: stream.channels(),
             layout: stream.layout(),
@@ -167,6 +201,16 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&
         Kind::Data => Content::Data,
     };
     let sequence_duration = sequence.and_then(|sequence| Rational::whole(sequence.count.into()).divided_by(sequence.rate));
+    let decoded = scanned.starts.get(&stream.index()).copied();
+    // Times of all frames say more than a header.
+    let counted = match &content {
+        Content::Picture(picture) if is_picture && scanned.counted => {
+            let (first, last) = (scanned.times.iter().min(), scanned.times.iter().max());
+            let span = first.zip(last).map(|(first, last)| Rational::whole(last - first) * stream.clock());
+            span.zip(picture.frame_rate.and_then(Rational::inverse)).map(|(span, frame)| span + frame)
+        }
+        _ => None,
+    };
     // Matroska writes the duration of a stream as a tag.
     let tagged = tags.iter().find(|(key, _)| key.to_uppercase().starts_with("DURATION")).and_then(|(_, value)| clock_time(value));
     Stream {
@@ -174,14 +218,21 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&
         codec: stream.codec_name(),
         codec_tag: stream.codec_tag(),
         profile: stream.profile(),
+        level: stream.level(),
         bit_rate: stream.bit_rate().map(BitRate),
-        start: if sequence.is_some() { Rational::ZERO } else { stream.start().unwrap_or(Rational::ZERO) },
-        duration: sequence_duration.or(stream.duration()).or(tagged),
-        language: tags.remove("language").filter(|language| language != "und"),
+        start: if sequence.is_some() { Some(Rational::ZERO) } else { decoded.or(stream.start()) },
+        duration: sequence_duration.or(counted).or(stream.duration()).or(tagged),
+        language: tags.remove("language").and_then(|language| language::canonical(&language)),
         title: tags.remove("title"),
         roles: stream.roles(),
         content,
     }
+}
+
+/// The size of the first frame, or what the header says where none could be decoded.
+fn frame_size(stream: StreamView<'_>, scanned: Option<&Scanned>) -> (u32, u32) {
+    let frame = scanned.and_then(|scanned| scanned.first_frame.as_ref());
+    frame.map_or_else(|| stream.size(), |frame| (frame.width(), frame.height()))
 }
 
 /// Reads `00:01:02.003000000`.
@@ -194,7 +245,7 @@ fn clock_time(text: &str) -> Option<Rational> {
 }
 
 fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<&Scanned>) -> Picture {
-    let (width, height) = stream.size();
+    let (width, height) = frame_size(stream, scanned);
     let frame = scanned.and_then(|scanned| scanned.first_frame.as_ref());
     let (format, depth) = frame
         .and_then(|frame| pixel_format(frame.format()))
@@ -203,15 +254,15 @@ fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<
     let sequence = source.sequence();
     let declared = stream.mean_rate();
     let pace = match (sequence, scanned) {
-        (Some(sequence), _) => Pace { rate: Some(sequence.rate), varies: false },
+        (Some(sequence), _) => Pace { rate: Some(sequence.rate), varies: false, dominant: None },
         (None, Some(scanned)) => pace::judge(&scanned.times, stream.clock(), declared),
-        (None, None) => Pace { rate: declared, varies: false },
+        (None, None) => Pace { rate: declared, varies: false, dominant: None },
     };
     let field_order = match (stream.field_order(), frame.map(Frame::field_order)) {
         (FieldOrder::Unknown, Some(of_frame)) => of_frame,
         (declared, _) => declared,
     };
-    let counted = scanned.filter(|scanned| scanned.reached_end).map(|scanned| scanned.times.len() as u64);
+    let counted = scanned.filter(|scanned| scanned.counted).map(|scanned| scanned.times.len() as u64);
     let mut colour = stream.colour();
     if let Some(of_frame) = frame.map(Frame::colour) {
         colour.primaries = colour.primaries.or(of_frame.primaries);
@@ -228,11 +279,13 @@ fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<
         depth,
         frame_rate: pace.rate,
         varies: pace.varies,
-        frames: sequence.map(|sequence| u64::from(sequence.count)).or(stream.frame_count()).or(counted),
+        dominant_rate: pace.dominant,
+        frames: sequence.map(|sequence| u64::from(sequence.count)).or(counted).or(stream.frame_count()),
+        frames_are_counted: sequence.is_some() || counted.is_some(),
         field_order,
         colour,
         hdr: stream.hdr().or_else(|| frame.and_then(Frame::hdr)),
-        rotation: stream.rotation(),
+        orientation: stream.orientation(),
         still: !is_moving(&stream),
     }
 }

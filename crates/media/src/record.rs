@@ -73,6 +73,9 @@ pub struct RecordedSound {
     pub language: Option<&'static str>,
 }
 
+/// Where on the file's clock something is stamped that belongs to a moment of the recording; both in seconds.
+pub type Stamping = fn(Rational) -> Rational;
+
 struct PictureTrack {
     settings: RecordedPicture,
     graph: Graph,
@@ -92,6 +95,7 @@ pub struct Recorder {
     picture: Option<PictureTrack>,
     sounds: Vec<SoundTrack>,
     first_subtitle: usize,
+    stampings: BTreeMap<usize, Stamping>,
 }
 
 fn problem(path: &Path, error: &WriteError) -> Problem {
@@ -108,12 +112,26 @@ fn fault(error: AvError) -> Problem {
     problem(Path::new("the recording"), &WriteError::Library(error))
 }
 
-fn write_all(output: &mut Output, slot: usize, packets: Result<VecDeque<Packet>, AvError>) -> Result<(), Problem> {
+fn write_all(
+    output: &mut Output,
+    slot: usize,
+    stamping: Option<Stamping>,
+    packets: Result<VecDeque<Packet>, AvError>,
+) -> Result<(), Problem> {
     for mut packet in packets.map_err(fault)? {
         packet.set_stream(slot);
+        stamp(output, &mut packet, stamping);
         output.write(packet, Rational::ZERO).map_err(|error| problem(Path::new("the recording"), &error))?;
     }
     Ok(())
+}
+
+/// Moves a packet to where it is to be stamped; what is decoded before it is shown keeps its distance.
+fn stamp(output: &Output, packet: &mut Packet, stamping: Option<Stamping>) {
+    let Some((stamping, shown)) = stamping.zip(packet.pts()) else { return };
+    let clock = output.encoder_clock(packet.stream());
+    let moved = stamping(Rational::whole(shown) * clock).divided_by(clock).map_or(shown, Rational::round);
+    packet.move_by(moved - shown);
 }
 
 const RGB: &str = "rgb24";
@@ -165,7 +183,13 @@ impl Recorder {
             .collect();
         output.set_chapters(&chapters)?;
         output.write_header(&recording.options)?;
-        Ok(Self { output, picture, sounds, first_subtitle })
+        Ok(Self { output, picture, sounds, first_subtitle, stampings: BTreeMap::new() })
+    }
+
+    /// Stamps a stream otherwise than it is recorded, from now on: 0 is the picture where there is one, then come the
+    /// sound streams.
+    pub fn stamp(&mut self, stream: usize, stamping: Stamping) {
+        self.stampings.insert(stream, stamping);
     }
 
     /// Adds a picture of RGB bytes, line by line, shown from `tick` for `ticks`.
@@ -194,6 +218,7 @@ impl Recorder {
             if packet.duration() == 0 {
                 packet.set_duration(ticks);
             }
+            stamp(&self.output, &mut packet, self.stampings.get(&0).copied());
             self.output.write(packet, Rational::ZERO).map_err(|error| problem(Path::new("the recording"), &error))?;
         }
         Ok(())
@@ -224,7 +249,7 @@ impl Recorder {
         let track = &mut self.sounds[number];
         while let Some(frame) = track.graph.pull().map_err(fault)? {
             track.encoder.send(Some(&frame)).map_err(fault)?;
-            write_all(&mut self.output, slot, track.encoder.receive())?;
+            write_all(&mut self.output, slot, self.stampings.get(&slot).copied(), track.encoder.receive())?;
         }
         Ok(())
     }
@@ -260,7 +285,8 @@ impl Recorder {
             self.drain_sound(number)?;
             self.sounds[number].encoder.send(None).map_err(fault)?;
             let slot = usize::from(self.picture.is_some()) + number;
-            write_all(&mut self.output, slot, self.sounds[number].encoder.receive())?;
+            let stamping = self.stampings.get(&slot).copied();
+            write_all(&mut self.output, slot, stamping, self.sounds[number].encoder.receive())?;
         }
         self.output.finish().map_err(|error| problem(Path::new("the recording"), &error))
     }

@@ -2,8 +2,9 @@
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
+use beryl_core::rational::Rational;
 
-use crate::raw::{AvError, Decoder, Frame, Kind, Stop};
+use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Kind, Stop};
 use crate::source::{PacketSource, problem_of};
 
 /// The samples of a picture in 8 bit, plane by plane without gaps.
@@ -22,12 +23,21 @@ pub struct Planes {
 /// # Errors
 /// A [`Problem`] where the source cannot be read or has no picture.
 pub fn pictures(source: &SourceRef) -> Result<Vec<Planes>, Problem> {
+    Ok(timed_pictures(source)?.into_iter().map(|(_, planes)| planes).collect())
+}
+
+/// All pictures of a source, decoded, with their times in seconds of the file's own clock.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no picture.
+pub fn timed_pictures(source: &SourceRef) -> Result<Vec<(Rational, Planes)>, Problem> {
     let mut converter = crate::scan::Planes::default();
     let mut pictures = Vec::new();
-    each_frame(source, |frame| {
+    each_frame(source, None, |frame, clock| {
         let (shown, layout) = converter.with_luma(frame)?;
         let codes = |number| crate::scan::plane(&shown, layout, number).map(|plane| plane.codes).unwrap_or_default();
-        pictures.push(Planes { luma: codes(0), cb: codes(1), cr: codes(2) });
+        let time = Rational::whole(frame.best_time().unwrap_or(0)) * clock;
+        pictures.push((time, Planes { luma: codes(0), cb: codes(1), cr: codes(2) }));
         Ok(())
     })?;
     Ok(pictures)
@@ -40,7 +50,7 @@ pub fn pictures(source: &SourceRef) -> Result<Vec<Planes>, Problem> {
 /// A [`Problem`] where the source cannot be read or is of another form.
 pub fn deep_pictures(source: &SourceRef) -> Result<Vec<[Vec<u16>; 3]>, Problem> {
     let mut pictures = Vec::new();
-    each_frame(source, |frame| {
+    each_frame(source, None, |frame, _| {
         let layout = frame.plane_layout().filter(|layout| layout.depth > 8 && layout.chroma == Some((0, 0)));
         layout.ok_or_else(|| AvError::own("read samples", "the picture has 8 bit, or colour is left out"))?;
         let width = frame.width() as usize;
@@ -54,12 +64,60 @@ pub fn deep_pictures(source: &SourceRef) -> Result<Vec<[Vec<u16>; 3]>, Problem> 
     Ok(pictures)
 }
 
-fn each_frame(source: &SourceRef, mut take: impl FnMut(&Frame) -> Result<(), AvError>) -> Result<(), Problem> {
+/// The sound of one stream, its channels mixed to one.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Heard {
+    /// Samples a second.
+    pub sample_rate: u32,
+    /// The frames in their order: seconds of the file's own clock at which each begins, and its samples from -1 to 1.
+    pub frames: Vec<(Rational, Vec<f64>)>,
+}
+
+/// The sound of the stream with this number among the sound streams, decoded.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no such stream.
+pub fn heard(source: &SourceRef, number: usize) -> Result<Heard, Problem> {
+    let mut heard = Heard { sample_rate: 0, frames: Vec::new() };
+    each_frame(source, Some(number), |frame, clock| {
+        let input = GraphInput::Sound {
+            sample_rate: frame.sample_rate(),
+            format: frame.format(),
+            layout: frame.layout(),
+            clock: Rational::ONE,
+        };
+        let mut graph = Graph::new(&input, "aformat=sample_fmts=dbl:channel_layouts=mono")?;
+        graph.push(Some(frame.clone()))?;
+        graph.push(None)?;
+        let mut samples = Vec::new();
+        while let Some(mono) = graph.pull()? {
+            samples.extend_from_slice(mono.doubles());
+        }
+        heard.sample_rate = frame.sample_rate();
+        heard.frames.push((Rational::whole(frame.best_time().unwrap_or(0)) * clock, samples));
+        Ok(())
+    })?;
+    Ok(heard)
+}
+
+/// Decodes the picture, or the sound stream with this number.
+fn each_frame(
+    source: &SourceRef,
+    sound: Option<usize>,
+    mut take: impl FnMut(&Frame, Rational) -> Result<(), AvError>,
+) -> Result<(), Problem> {
     let mut packets = PacketSource::open(source, &Stop::default())?;
     let name = packets.name().to_owned();
-    let unreadable = |why: &str| Problem::new(ProblemKind::Unsupported, format!("the pictures of {name} could not be read"), why);
-    let stream = packets.input().streams().find(|stream| stream.kind() == Kind::Picture).map(|stream| stream.index());
+    let unreadable = |why: &str| Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), why);
+    let stream = match sound {
+        None => packets.moving_picture(),
+        Some(number) => {
+            let mut sounds = packets.input().streams().filter(|stream| stream.kind() == Kind::Sound);
+            sounds.nth(number).map(|stream| stream.index())
+        }
+    };
     let stream = stream.ok_or_else(|| unreadable("it has none"))?;
+    let clock = packets.clock(stream);
     let mut decoder = Decoder::open(packets.stream(stream), false)
         .map_err(|error| unreadable("no decoder here can read it").with_details(error.to_string()))?;
     loop {
@@ -69,7 +127,7 @@ fn each_frame(source: &SourceRef, mut take: impl FnMut(&Frame) -> Result<(), AvE
         }
         drop(decoder.send(packet.as_ref()));
         while let Ok(Some(frame)) = decoder.receive() {
-            take(&frame).map_err(|error| unreadable("its form is unknown").with_details(error.to_string()))?;
+            take(&frame, clock).map_err(|error| unreadable("its form is unknown").with_details(error.to_string()))?;
         }
         if packet.is_none() {
             return Ok(());

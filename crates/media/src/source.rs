@@ -11,6 +11,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
 use beryl_core::rational::Rational;
+use beryl_core::wholeness::announced_end;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
 
@@ -24,6 +25,8 @@ pub(crate) struct PacketSource {
     input: Input,
     images: Option<Images>,
     size: u64,
+    /// Bytes that the file's own structure announces beyond its end.
+    missing: Option<u64>,
     name: String,
 }
 
@@ -89,14 +92,37 @@ pub(crate) fn problem_of(name: &str, error: &OpenError) -> Problem {
     }
 }
 
+/// Reads places of a file and leaves its position as it is. What cannot be read is not there.
+pub(crate) fn reader(file: &std::fs::File) -> impl FnMut(u64, usize) -> Vec<u8> + '_ {
+    use std::os::unix::fs::FileExt;
+    move |offset, length| {
+        let mut bytes = vec![0; length];
+        let mut got = 0;
+        while got < length {
+            match file.read_at(&mut bytes[got..], offset + got as u64) {
+                Ok(count @ 1..) => got += count,
+                Ok(0) | Err(_) => break,
+            }
+        }
+        bytes.truncate(got);
+        bytes
+    }
+}
+
+/// Bytes that a file announces beyond its end. A byte that fills up to an even number may be left out.
+fn missing_of(file: &std::fs::File, size: u64) -> Option<u64> {
+    announced_end(&mut reader(file)).and_then(|end| end.checked_sub(size)).filter(|missing| *missing > 1)
+}
+
 impl PacketSource {
     pub(crate) fn open(source: &SourceRef, stop: &Stop) -> Result<Self, Problem> {
         let folder = open_root(&source.file)?;
         let path = &source.file.path;
         let (file, size) = open_file(&folder, path)?;
         let name = path.name();
+        let missing = missing_of(&file, size);
         let input = Input::open(file, &name, stop).map_err(|error| problem_of(&name, &error))?;
-        let Some(sequence) = source.sequence else { return Ok(Self { input, images: None, size, name }) };
+        let Some(sequence) = source.sequence else { return Ok(Self { input, images: None, size, missing, name }) };
         if !sequence.rate.is_positive() {
             return Err(Problem::new(
                 ProblemKind::Invalid,
@@ -109,7 +135,13 @@ impl PacketSource {
         let inside = inside.map_err(|error| Problem::from_io(format!("the folder of {name} could not be opened"), &error))?;
         let mut images = Images { folder: inside, first: path.name_bytes().to_vec(), sequence, next: 0 };
         let size = images.total_size()?;
-        Ok(Self { input, images: Some(images), size, name })
+        Ok(Self { input, images: Some(images), size, missing: None, name })
+    }
+
+    /// The first moving picture.
+    pub(crate) fn moving_picture(&self) -> Option<usize> {
+        let is_moving = |stream: &StreamView<'_>| stream.kind() == Kind::Picture && !stream.is_still();
+        self.input.streams().find(is_moving).map(|stream| stream.index())
     }
 
     /// The name for people.
@@ -120,6 +152,11 @@ impl PacketSource {
     /// Bytes on disk.
     pub(crate) fn size(&self) -> u64 {
         self.size
+    }
+
+    /// Bytes that the file's own structure announces and that are not there.
+    pub(crate) fn missing(&self) -> Option<u64> {
+        self.missing
     }
 
     pub(crate) fn input(&self) -> &Input {
@@ -147,6 +184,11 @@ impl PacketSource {
         }
         let start = |kind| self.input.streams().filter(move |stream| stream.kind() == kind).filter_map(|stream| stream.start());
         start(Kind::Picture).next().or_else(|| start(Kind::Sound).min()).unwrap_or(Rational::ZERO)
+    }
+
+    /// Whether the clock of the format may jump: in streams that are made to be cut and joined.
+    pub(crate) fn may_jump(&self) -> bool {
+        self.images.is_none() && self.input.may_jump()
     }
 
     pub(crate) fn keep_only(&mut self, wanted: &[usize]) {
@@ -203,6 +245,8 @@ impl Images {
         let mut packet = Packet::from_bytes(&bytes)?;
         packet.set_times(self.next.into(), 1);
         packet.set_stream(0);
+        // Each image stands alone; decoders that know moving pictures build on the one before otherwise.
+        packet.mark_key();
         self.next += 1;
         Ok(Some(packet))
     }

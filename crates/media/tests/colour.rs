@@ -50,7 +50,7 @@ fn try_made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> Result<Sou
         _ => {}
     })?;
     let report = told.into_inner().unwrap().expect("a file")?;
-    assert!(report.passed, "{:#?}", report.items.iter().filter(|item| !item.passed).collect::<Vec<_>>());
+    assert!(report.passed, "{:#?}", report.wrong().collect::<Vec<_>>());
     Ok(output)
 }
 

@@ -44,6 +44,7 @@ fn planned(reading: &Reading, own: serde_json::Value) -> Plan {
 fn held(folder: &Path, name: &str, plan: &Plan, file: &SourceRef, film: Option<&PairFilm>) -> Comparison {
     let reference = Reference {
         source: source(folder, name),
+        origin: plan.origin,
         parts: plan.parts.clone(),
         steps: plan.picture.as_ref().unwrap().steps.clone(),
         aids: Vec::new(),
@@ -136,8 +137,7 @@ fn what_has_no_picture_is_named() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("no.y4m"), b"nothing of the kind").unwrap();
     write(&folder.path().join("film.y4m"), &progressive(3, 25.0, lively), (25, 1), 'p', "");
-    let reference =
-        Reference { source: source(folder.path(), "film.y4m"), parts: Vec::new(), steps: Vec::new(), aids: Vec::new() };
+    let reference = Reference::of(source(folder.path(), "film.y4m"));
     let refused =
         compare(&reference, &source(folder.path(), "no.y4m"), None, folder.path(), &Control::default(), &|_| {}).unwrap_err();
     assert!(refused.what.contains("no.y4m"), "{refused}");

@@ -57,7 +57,7 @@ fn made(folder: &Path, plan: &Plan) -> Vec<Planes> {
         _ => None,
     });
     let report = judge(plan, measured.unwrap_or_else(|| panic!("no file: {events:?}")));
-    assert!(report.passed, "{:#?}", report.items.iter().filter(|item| !item.passed).collect::<Vec<_>>());
+    assert!(report.passed, "{:#?}", report.wrong().collect::<Vec<_>>());
     pictures(&SourceRef { file: output, sequence: None }).unwrap()
 }
 

@@ -51,7 +51,7 @@ fn made(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
             _ => None,
         });
         let report = of_run.unwrap_or_else(|| panic!("no file: {events:?}"));
-        assert!(report.passed, "{:#?}", report.items.iter().filter(|item| !item.passed).collect::<Vec<_>>());
+        assert!(report.passed, "{:#?}", report.wrong().collect::<Vec<_>>());
     }
     outputs
 }

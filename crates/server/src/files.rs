@@ -71,6 +71,13 @@ pub(crate) fn source_ref(storage: &Storage, source: &Source) -> SourceRef {
     SourceRef { file: file_ref(storage, &source.path), sequence: source.sequence }
 }
 
+/// All files of a source: itself, or the images of its sequence.
+pub(crate) fn files_of(path: &StoragePath, sequence: Option<Sequence>) -> Vec<StoragePath> {
+    let Some(sequence) = sequence else { return vec![path.clone()] };
+    let images = (0..sequence.count).filter_map(|number| image_name(path.name_bytes(), number.into()));
+    images.filter_map(|name| path.parent().join(&name).ok()).collect()
+}
+
 /// The entries of a folder, folders first; hidden ones are left out.
 pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, Problem> {
     let failed = |error: std::io::Error| {

@@ -14,7 +14,7 @@ use beryl_core::quality::{Comparison, FrameQuality};
 use beryl_core::sample::Sample;
 use beryl_store::proofs::Proof;
 use beryl_store::{StoreError, patiently};
-use beryl_worker::{place, remove_temporary, temporary_name};
+use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
@@ -248,7 +248,7 @@ fn take_news(app: &App, run: &EncodeRun, proof: &Proof, news: RunNews, made: &mu
             let report = judge(&run.plan, &measured);
             let outcome = match problem_of(&run.plan, &measured, &report) {
                 Some(problem) => Err(problem),
-                None => place(&app.cache, &run.output.path, &file_name(proof), true).map(|_| measured),
+                None => place(&app.cache, &run.output.path, &file_name(proof), Replacing::AllBut(&[])).map(|_| measured),
             };
             if outcome.is_err() {
                 drop(remove_temporary(&app.cache, &run.output.path));
@@ -273,6 +273,7 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
     let (width, height) = picture.shown_within(FILM_WIDTH);
     let reference = Reference {
         source: source.clone(),
+        origin: proof.plan.origin,
         parts: proof.plan.parts.clone(),
         steps: picture.steps.clone(),
         aids: aids_for(app, &picture.steps).await?,
@@ -289,7 +290,7 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
         })
         .await;
     match compared {
-        Ok(comparison) => place(&app.cache, &temporary, &film, true).map(|_| Some(comparison)),
+        Ok(comparison) => place(&app.cache, &temporary, &film, Replacing::AllBut(&[])).map(|_| Some(comparison)),
         Err(problem) => {
             drop(remove_temporary(&app.cache, &temporary));
             Err(problem)

@@ -1,15 +1,17 @@
 //! Giving finished files their names, so that a crash at any moment leaves a file that is found again.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use beryl_core::path::{PathError, StoragePath};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::run::ClashRule;
 use beryl_store::StoreError;
 use beryl_store::runs::Lease;
-use beryl_worker::{Placed, candidate, place, remove_temporary};
+use beryl_worker::{FileId, Placed, Replacing, candidate, place, remove_temporary};
+use uuid::Uuid;
 
 use crate::app::App;
+use crate::files::files_of;
 
 /// Numbers that are tried before a name counts as taken for good.
 const MOST_NUMBERS: u32 = 10_000;
@@ -27,6 +29,8 @@ pub(crate) enum PublishError {
 #[derive(Debug, Clone)]
 pub(crate) struct Finished {
     pub(crate) lease: Lease,
+    /// What it was made from.
+    pub(crate) source: Uuid,
     pub(crate) root: PathBuf,
     pub(crate) temporary: StoragePath,
     pub(crate) stem: StoragePath,
@@ -37,11 +41,19 @@ pub(crate) struct Finished {
 /// Names the file by its rule. The name is noted in the database before it is given, so that a
 /// server that starts after a crash knows which file is this run's.
 pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, PublishError> {
+    let kept = match file.clash {
+        ClashRule::Replace => Some(sources_of(app, file.source).await?),
+        ClashRule::Number | ClashRule::Skip => None,
+    };
     for number in 1..MOST_NUMBERS {
         let target = candidate(&file.stem, file.extension, number).map_err(|error| name_problem(&error))?;
+        if kept.is_some() && !may_be_replaced(app, file, &target).await? {
+            return Err(not_ours(&target).into());
+        }
         app.database.set_target(file.lease, &target).await?;
-        match give_name(file, &target).await? {
+        match give_name(file, &target, kept.clone()).await? {
             Placed::Done => return Ok(target),
+            Placed::Protected => return Err(not_ours(&target).into()),
             Placed::Taken if file.clash == ClashRule::Skip => {
                 remove_temporary(&file.root, &file.temporary)?;
                 return Err(skipped(&target).into());
@@ -55,6 +67,37 @@ pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, P
         "ten thousand numbers are taken",
     )
     .into())
+}
+
+/// The files that an output is made from.
+async fn sources_of(app: &App, source: Uuid) -> Result<Vec<FileId>, StoreError> {
+    let source = app.database.source(source).await?;
+    let storage = app.database.storage(source.storage).await?;
+    let files = tokio::task::spawn_blocking(move || {
+        let files = files_of(&source.path, source.sequence);
+        files.iter().filter_map(|path| FileId::of(Path::new(&storage.root), path)).collect()
+    });
+    // A thread that ended without an answer knows of none; names are held against the database as well.
+    Ok(files.await.unwrap_or_default())
+}
+
+/// Whether a name is free or is that of a file that a run has made and nothing uses as a source.
+async fn may_be_replaced(app: &App, file: &Finished, target: &StoragePath) -> Result<bool, StoreError> {
+    if FileId::of(&file.root, target).is_none() {
+        return Ok(true);
+    }
+    let storage = app.database.run(file.lease.run).await?.storage;
+    Ok(app.database.is_own_output(storage, target).await? && !app.database.is_source(storage, target).await?)
+}
+
+/// What it means that the rule says “replace” and the file there is none that may be.
+fn not_ours(target: &StoragePath) -> Problem {
+    Problem::new(
+        ProblemKind::NameTaken,
+        format!("{} was not replaced", target.name()),
+        "a file of this name is there that is a source, or that Beryl did not make",
+    )
+    .with_next("Move that file away or change the name, then release this one; it waits.")
 }
 
 /// What it means that the rule says “skip” and the name is taken.
@@ -71,10 +114,12 @@ pub(crate) fn name_problem(error: &PathError) -> Problem {
         .with_next("Change the name pattern or the folder of the deliverable.")
 }
 
-async fn give_name(file: &Finished, target: &StoragePath) -> Result<Placed, Problem> {
-    let (root, temporary, target, replace) =
-        (file.root.clone(), file.temporary.clone(), target.clone(), file.clash == ClashRule::Replace);
-    let placing = tokio::task::spawn_blocking(move || place(&root, &temporary, &target, replace));
+async fn give_name(file: &Finished, target: &StoragePath, kept: Option<Vec<FileId>>) -> Result<Placed, Problem> {
+    let (root, temporary, target) = (file.root.clone(), file.temporary.clone(), target.clone());
+    let placing = tokio::task::spawn_blocking(move || {
+        let replacing = kept.as_deref().map_or(Replacing::Never, Replacing::AllBut);
+        place(&root, &temporary, &target, replacing)
+    });
     placing
         .await
         .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "the output could not be named", error.to_string())))

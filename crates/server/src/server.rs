@@ -30,8 +30,8 @@ pub struct Config {
     pub cache: PathBuf,
     /// The database.
     pub database: String,
-    /// The name of this machine among the workers.
-    pub node: String,
+    /// The name of this installation among the workers: one for each state folder.
+    pub installation: String,
 }
 
 /// Why the server did not start.
@@ -93,7 +93,7 @@ impl Server {
             engine,
             hub: Hub::default(),
             forecasts: Forecasts::default(),
-            slots: Slots::new(config.node),
+            slots: Slots::new(&config.installation),
             unread: Notify::new(),
             unscanned: Notify::new(),
             watching: Channels::default(),

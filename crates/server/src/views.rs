@@ -150,6 +150,10 @@ pub(crate) struct CellRun {
     pub(crate) problem: Option<Problem>,
     pub(crate) started: Option<DateTime<Utc>>,
     pub(crate) finished: Option<DateTime<Utc>>,
+    /// Why a person took the file for good although it is not as planned.
+    pub(crate) released_because: Option<String>,
+    /// How many things its check noted.
+    pub(crate) notes: u32,
 }
 
 /// A run with all that it belongs to.
@@ -179,15 +183,18 @@ impl RunView {
 
 impl CellRun {
     pub(crate) fn of(run: &Run) -> Self {
+        let withheld = run.temporary.clone().filter(|_| run.state == RunState::Withheld);
         Self {
             id: run.id,
             state: run.state,
-            path: run.target.as_ref().unwrap_or(&run.stem).to_string(),
+            path: run.target.as_ref().or(withheld.as_ref()).unwrap_or(&run.stem).to_string(),
             size: run.size,
             progress: run.progress,
             problem: run.problem.clone(),
             started: run.started,
             finished: run.finished,
+            released_because: run.released_because.clone(),
+            notes: run.notes,
         }
     }
 }

@@ -22,6 +22,8 @@ const MIGRATION_WAIT: u32 = 60;
 #[derive(Debug, Clone)]
 pub struct Database {
     pub(crate) pool: MySqlPool,
+    /// A connection that nothing but the renewal of leases uses, so that it never waits for others.
+    pub(crate) renewals: MySqlPool,
 }
 
 impl Database {
@@ -31,18 +33,9 @@ impl Database {
     /// [`StoreError`] where the server does not answer or a migration fails.
     pub async fn connect(url: &str) -> Result<Self, StoreError> {
         let options: MySqlConnectOptions = url.parse()?;
-        let pool = MySqlPoolOptions::new()
-            .max_connections(12)
-            .acquire_timeout(Duration::from_secs(10))
-            .after_connect(|connection, _| {
-                Box::pin(async move {
-                    // Claims skip locked rows; under REPEATABLE READ they would deadlock.
-                    connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED").await.map(|_| ())
-                })
-            })
-            .connect_with(options)
-            .await?;
-        let database = Self { pool };
+        let pool = connections(12).connect_with(options.clone()).await?;
+        let renewals = connections(1).connect_lazy_with(options);
+        let database = Self { pool, renewals };
         database.migrate().await?;
         Ok(database)
     }
@@ -70,8 +63,18 @@ impl Database {
 
     /// Lets all connections go.
     pub async fn close(&self) {
+        self.renewals.close().await;
         self.pool.close().await;
     }
+}
+
+fn connections(most: u32) -> MySqlPoolOptions {
+    MySqlPoolOptions::new().max_connections(most).acquire_timeout(Duration::from_secs(10)).after_connect(|connection, _| {
+        Box::pin(async move {
+            // Claims skip locked rows; under REPEATABLE READ they would deadlock.
+            connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED").await.map(|_| ())
+        })
+    })
 }
 
 /// Tries a call again, with growing pauses, while the database is away or two writers met. Only

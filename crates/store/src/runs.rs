@@ -102,6 +102,10 @@ pub struct Run {
     pub started: Option<DateTime<Utc>>,
     /// When it ended.
     pub finished: Option<DateTime<Utc>>,
+    /// Why a person took its file for good although it is not as planned.
+    pub released_because: Option<String>,
+    /// How many things its check noted.
+    pub notes: u32,
 }
 
 /// What belongs to one run alone and is too large for lists.
@@ -137,6 +141,15 @@ pub struct Lease {
     pub epoch: i64,
 }
 
+/// A run whose worker seems to be gone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lost {
+    /// The lease that its worker had.
+    pub lease: Lease,
+    /// Whether the worker belonged to an earlier start of the same installation.
+    pub is_own: bool,
+}
+
 /// A run that was claimed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Claimed {
@@ -152,7 +165,8 @@ pub struct Claimed {
 pub const MOST_TOGETHER: u32 = 8;
 
 const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
-    runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, run_progress.progress";
+    runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, \
+    runs.released_because, runs.notes, run_progress.progress";
 // How far a run was that has ended, nobody asks.
 const TABLES: &str =
     "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id AND runs.state IN ('running', 'paused', 'checking')";
@@ -188,11 +202,14 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         progress: json::optional(row.try_get("progress")?)?,
         started: row.try_get("started")?,
         finished: row.try_get("finished")?,
+        released_because: row.try_get("released_because")?,
+        notes: row.try_get("notes")?,
     })
 }
 
 impl Database {
-    /// Queues runs, all or none, in this order.
+    /// Queues runs, all or none, in this order, but for those of cells that have an open run already. Answers those
+    /// that were queued.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
@@ -281,7 +298,7 @@ impl Database {
                     FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.seq";
         let mut all = self.select_runs(open, &[]).await?;
         let closed = format!(
-            "runs.finished IS NOT NULL AND runs.state IN ('done', 'failed', 'cancelled') ORDER BY runs.finished DESC LIMIT {ended}"
+            "runs.finished IS NOT NULL AND runs.state IN ('done', 'failed', 'cancelled', 'withheld') ORDER BY runs.finished DESC LIMIT {ended}"
         );
         all.extend(self.select_runs(&closed, &[]).await?);
         Ok(all)
@@ -350,26 +367,33 @@ impl Database {
         Ok(claimed)
     }
 
-    /// Prolongs leases. Answers those that are lost.
+    /// Prolongs leases, all in one statement on a connection of its own. Answers those that are lost.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn renew(&self, leases: &[Lease], lease: Duration) -> Result<Vec<Lease>, StoreError> {
-        let mut lost = Vec::new();
-        for held in leases {
-            let renewed = sqlx::query(
-                "UPDATE runs SET lease_until = NOW(6) + INTERVAL ? MICROSECOND WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
-            )
-            .bind(micros(lease))
-            .bind(held.run)
-            .bind(held.epoch)
-            .execute(&self.pool)
-            .await?;
-            if renewed.rows_affected() == 0 {
-                lost.push(*held);
-            }
+        if leases.is_empty() {
+            return Ok(Vec::new());
         }
-        Ok(lost)
+        let held = format!(
+            "(id, lease_epoch) IN ({}) AND state IN ('running', 'paused', 'checking')",
+            vec!["(?, ?)"; leases.len()].join(", ")
+        );
+        let statement = format!("UPDATE runs SET lease_until = NOW(6) + INTERVAL ? MICROSECOND WHERE {held}");
+        let mut query = sqlx::query(AssertSqlSafe(statement)).bind(micros(lease));
+        for one in leases {
+            query = query.bind(one.run).bind(one.epoch);
+        }
+        let renewed = query.execute(&self.renewals).await?.rows_affected();
+        if renewed == leases.len() as u64 {
+            return Ok(Vec::new());
+        }
+        let mut query = sqlx::query_as::<_, (Uuid, i64)>(AssertSqlSafe(format!("SELECT id, lease_epoch FROM runs WHERE {held}")));
+        for one in leases {
+            query = query.bind(one.run).bind(one.epoch);
+        }
+        let still: Vec<(Uuid, i64)> = query.fetch_all(&self.renewals).await?;
+        Ok(leases.iter().filter(|one| !still.contains(&(one.run, one.epoch))).copied().collect())
     }
 
     /// Keeps how far a run is.
@@ -404,14 +428,70 @@ impl Database {
     pub async fn set_checking(&self, lease: Lease, report: &CheckReport, reading: &Reading) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let query = sqlx::query(
-            "UPDATE runs SET state = 'checking', size = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+            "UPDATE runs SET state = 'checking', size = ?, notes = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
-        let query = query.bind(reading.size.0).bind(lease.run).bind(lease.epoch);
+        let notes = u32::try_from(report.notes()).unwrap_or(u32::MAX);
+        let query = query.bind(reading.size.0).bind(notes).bind(lease.run).bind(lease.epoch);
         changed(query.execute(&mut *work).await?.rows_affected())?;
         let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
         query.bind(json::text(report)?).bind(json::text(reading)?).bind(lease.run).execute(&mut *work).await?;
         work.commit().await?;
         Ok(())
+    }
+
+    /// The file is written and is not as planned: it waits under this name until a person decides.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn withhold(
+        &self,
+        lease: Lease,
+        file: &StoragePath,
+        report: &CheckReport,
+        reading: &Reading,
+        problem: &Problem,
+    ) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        let query = sqlx::query(
+            "UPDATE runs SET state = 'withheld', size = ?, temporary = ?, target = NULL, problem = ?, lease_owner = NULL, \
+             lease_until = NULL, finished = NOW(6) WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
+        );
+        let query = query.bind(reading.size.0).bind(file.to_string()).bind(json::text(problem)?);
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&mut *work).await?.rows_affected())?;
+        let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
+        query.bind(json::text(report)?).bind(json::text(reading)?).bind(lease.run).execute(&mut *work).await?;
+        end_attempt(&mut work, lease, &problem.why).await?;
+        work.commit().await?;
+        Ok(())
+    }
+
+    /// A person takes a withheld file for good: the run is leased to `owner`, who gives the file its name.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where it is not withheld (any more).
+    pub async fn release(&self, id: Uuid, because: &str, owner: &str, lease: Duration) -> Result<Claimed, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let query = sqlx::query(
+            "UPDATE runs SET state = 'checking', released_because = ?, lease_owner = ?, lease_epoch = lease_epoch + 1, \
+             lease_until = NOW(6) + INTERVAL ? MICROSECOND, finished = NULL WHERE id = ? AND state = 'withheld'",
+        );
+        let query = query.bind(because).bind(owner).bind(micros(lease)).bind(id);
+        changed(query.execute(&mut *work).await?.rows_affected())?;
+        let claimed = claimed(&mut work, id).await?;
+        work.commit().await?;
+        Ok(claimed)
+    }
+
+    /// A released file could not be named: it waits as before.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] where the lease is lost.
+    pub async fn withhold_again(&self, lease: Lease) -> Result<(), StoreError> {
+        let query = sqlx::query(
+            "UPDATE runs SET state = 'withheld', released_because = NULL, target = NULL, lease_owner = NULL, lease_until = NULL, \
+             finished = NOW(6) WHERE id = ? AND lease_epoch = ? AND state = 'checking'",
+        );
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
     }
 
     /// Notes the name that the file is about to get, so that after a crash the file is found.
@@ -495,33 +575,50 @@ impl Database {
         Ok(())
     }
 
-    /// Runs whose worker is gone: those of `owner` (which has just started and cannot be working
-    /// on anything), and those of anybody whose lease has ended. Each is leased anew to `owner`, so
-    /// that the old worker, should it still be there, can change nothing more.
+    /// Runs whose lease has ended or whose worker belonged to an earlier start of the same installation (its name
+    /// begins with `installation`), which cannot be there any more. Those of `owner` itself are never among them.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn take_over_lost(&self, owner: &str, include_own: bool, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
-        let mut work = self.pool.begin().await?;
-        let ids: Vec<Uuid> = sqlx::query_scalar(
-            "SELECT id FROM runs WHERE state IN ('running', 'checking', 'paused') AND lease_owner IS NOT NULL \
-             AND ((? AND lease_owner = ?) OR lease_until < NOW(6)) FOR UPDATE SKIP LOCKED",
+    pub async fn lost(&self, owner: &str, installation: &str) -> Result<Vec<Lost>, StoreError> {
+        let rows: Vec<(Uuid, i64, i8)> = sqlx::query_as(
+            "SELECT id, lease_epoch, CAST(LEFT(lease_owner, CHAR_LENGTH(?)) = ? AS SIGNED) FROM runs \
+             WHERE state IN ('running', 'checking', 'paused') AND lease_owner IS NOT NULL AND lease_owner <> ? \
+             AND (LEFT(lease_owner, CHAR_LENGTH(?)) = ? OR lease_until < NOW(6))",
         )
-        .bind(include_own)
+        .bind(installation)
+        .bind(installation)
         .bind(owner)
-        .fetch_all(&mut *work)
+        .bind(installation)
+        .bind(installation)
+        .fetch_all(&self.pool)
         .await?;
-        let mut taken = Vec::with_capacity(ids.len());
-        for id in ids {
-            sqlx::query(
-                "UPDATE runs SET lease_owner = ?, lease_epoch = lease_epoch + 1, lease_until = NOW(6) + INTERVAL ? MICROSECOND WHERE id = ?",
+        Ok(rows.into_iter().map(|(run, epoch, own)| Lost { lease: Lease { run, epoch }, is_own: own != 0 }).collect())
+    }
+
+    /// Leases lost runs anew to `owner`, so that an old worker, should it still be there, can change nothing more.
+    /// What has been renewed meanwhile stays with its worker.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn take_over(&self, lost: &[Lost], owner: &str, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let mut taken = Vec::with_capacity(lost.len());
+        for Lost { lease: old, is_own } in lost {
+            let moved = sqlx::query(
+                "UPDATE runs SET lease_owner = ?, lease_epoch = lease_epoch + 1, lease_until = NOW(6) + INTERVAL ? MICROSECOND \
+                 WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'checking', 'paused') AND (? OR lease_until < NOW(6))",
             )
             .bind(owner)
             .bind(micros(lease))
-            .bind(id)
+            .bind(old.run)
+            .bind(old.epoch)
+            .bind(is_own)
             .execute(&mut *work)
             .await?;
-            taken.push(claimed(&mut work, id).await?);
+            if moved.rows_affected() > 0 {
+                taken.push(claimed(&mut work, old.run).await?);
+            }
         }
         work.commit().await?;
         Ok(taken)
@@ -549,7 +646,12 @@ impl Database {
         let begun = if event == RunEvent::Retry { ", problem = NULL, attempts = 0, finished = NULL" } else { "" };
         let statement = format!("UPDATE runs SET state = ?{ended}{begun} WHERE id = ? AND state = ?");
         let query = sqlx::query(AssertSqlSafe(statement)).bind(next.word()).bind(id).bind(now.word());
-        changed(query.execute(&self.pool).await?.rows_affected())?;
+        match query.execute(&self.pool).await {
+            Ok(done) => changed(done.rows_affected())?,
+            // Another run of the same cell is open.
+            Err(error) if is_duplicate(&error) => return Err(StoreError::Changed),
+            Err(error) => return Err(error.into()),
+        }
         Ok(next)
     }
 
@@ -586,6 +688,10 @@ impl Database {
     }
 }
 
+fn is_duplicate(error: &sqlx::Error) -> bool {
+    error.as_database_error().is_some_and(sqlx::error::DatabaseError::is_unique_violation)
+}
+
 fn micros(duration: Duration) -> i64 {
     i64::try_from(duration.as_micros()).unwrap_or(i64::MAX)
 }
@@ -599,7 +705,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
     for new in runs {
         let id = Uuid::now_v7();
         let (sheet, deliverable, watch_folder) = new.origin.parts();
-        sqlx::query(
+        let inserted = sqlx::query(
             "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, stem, clash, priority) \
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
@@ -615,7 +721,13 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(clash_word(new.clash))
         .bind(new.priority)
         .execute(&mut **work)
-        .await?;
+        .await;
+        match inserted {
+            Ok(_) => {}
+            // The cell has an open run already: that one stands for the wish.
+            Err(error) if is_duplicate(&error) => continue,
+            Err(error) => return Err(error.into()),
+        }
         let documents =
             sqlx::query("INSERT INTO run_documents (run_id, plan) VALUES (?, ?)").bind(id).bind(json::text(&new.plan)?);
         documents.execute(&mut **work).await?;

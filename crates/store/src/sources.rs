@@ -116,6 +116,19 @@ pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
 }
 
 impl Database {
+    /// Whether a file is a source, in any sheet or watch folder.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn is_source(&self, storage: Uuid, path: &StoragePath) -> Result<bool, StoreError> {
+        let known: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM sources WHERE storage_id = ? AND path = ?")
+            .bind(storage)
+            .bind(path.to_string())
+            .fetch_one(&self.pool)
+            .await?;
+        Ok(known > 0)
+    }
+
     /// One source.
     ///
     /// # Errors
@@ -126,12 +139,14 @@ impl Database {
         Ok(source(&row.ok_or(StoreError::NotFound("source"))?)?)
     }
 
-    /// The id of the source at this place, made where it is new. A sequence that has grown is read again.
+    /// The id of the source at this place, made where it is new. A sequence that has grown is read again; its first
+    /// image alone is another source.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn ensure_source(&self, storage: Uuid, path: &StoragePath, sequence: Option<Sequence>) -> Result<Uuid, StoreError> {
         let path = path.to_string();
+        let key = if sequence.is_some() { format!("{path} as a sequence") } else { path.clone() };
         let sequence = sequence.map(|sequence| json::text(&sequence)).transpose()?;
         sqlx::query(
             "INSERT INTO sources (id, storage_id, path, sequence) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
@@ -146,7 +161,7 @@ impl Database {
         let id =
             sqlx::query_scalar("SELECT id FROM sources WHERE storage_id = ? AND path_key = UNHEX(SHA2(?, 256)) AND copy = 0")
                 .bind(storage)
-                .bind(&path)
+                .bind(&key)
                 .fetch_one(&self.pool)
                 .await?;
         Ok(id)

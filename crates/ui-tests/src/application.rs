@@ -28,7 +28,7 @@ async fn serve(folder: &Path, database: &PrivateServer) -> Outcome<Server> {
         listen: ([127, 0, 0, 1], 0).into(),
         cache: folder.join("cache"),
         database: database.url(),
-        node: "test".to_owned(),
+        installation: "test".to_owned(),
     };
     Ok(Server::start(config).await?)
 }

@@ -6,4 +6,6 @@ mod engine;
 mod publish;
 
 pub use engine::{Engine, JobControl, OpenStills, RunningJob};
-pub use publish::{Placed, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};
+pub use publish::{
+    FileId, Placed, Replacing, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name, withhold,
+};

@@ -23,6 +23,26 @@ pub enum Placed {
     Done,
     /// Another file had the name.
     Taken,
+    /// The name is that of a file that nothing may replace.
+    Protected,
+}
+
+/// Which file it is, whatever it is called: its device and its number there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct FileId {
+    device: u64,
+    inode: u64,
+}
+
+impl FileId {
+    /// Of a file below a root folder, links followed; nothing where there is none.
+    #[must_use]
+    pub fn of(root: &Path, path: &StoragePath) -> Option<Self> {
+        let root = Dir::open_ambient_dir(root, ambient_authority()).ok()?;
+        let metadata = root.metadata(system_path(path)).ok()?;
+        use cap_std::fs::MetadataExt;
+        Some(Self { device: metadata.dev(), inode: metadata.ino() })
+    }
 }
 
 fn system_path(path: &StoragePath) -> &Path {
@@ -46,6 +66,27 @@ pub fn candidate(stem: &StoragePath, extension: &str, number: u32) -> Result<Sto
     stem.parent().join(name.as_bytes())
 }
 
+/// The `number`th name to try for a file that is withheld: one that nobody takes for a good file, nor a program for media.
+fn withheld_candidate(stem: &StoragePath, extension: &str, number: u32) -> Result<StoragePath, PathError> {
+    let name = format!("{}.{extension}.withheld", numbered(&stem.name(), number));
+    stem.parent().join(name.as_bytes())
+}
+
+/// Gives a file that is not as planned a name under which it waits; the first that is free.
+///
+/// # Errors
+/// A [`Problem`] where the system refuses, the temporary file then being still there.
+pub fn withhold(root: &Path, temporary: &StoragePath, stem: &StoragePath, extension: &str) -> Result<StoragePath, Problem> {
+    for number in 1..10_000 {
+        let name = withheld_candidate(stem, extension, number)
+            .map_err(|error| Problem::new(ProblemKind::Invalid, "a file could not be withheld", error.to_string()))?;
+        if place(root, temporary, &name, Replacing::Never)? == Placed::Done {
+            return Ok(name);
+        }
+    }
+    Err(Problem::new(ProblemKind::NameTaken, "a file could not be withheld", "ten thousand names are taken"))
+}
+
 /// Opens `path` below `root` as a folder, making what is missing of it.
 ///
 /// # Errors
@@ -61,11 +102,20 @@ pub fn open_folder(root: &Path, path: &StoragePath) -> Result<Dir, Problem> {
     root.open_dir(system_path(path)).map_err(failed)
 }
 
+/// Whether a name may be taken from the file that has it.
+#[derive(Debug, Clone, Copy)]
+pub enum Replacing<'a> {
+    /// Never.
+    Never,
+    /// From any but these.
+    AllBut(&'a [FileId]),
+}
+
 /// Gives the file called `temporary` the name `target`; both lie in the same folder below `root`.
 ///
 /// # Errors
 /// A [`Problem`] where the system refuses, the temporary file then being still there.
-pub fn place(root: &Path, temporary: &StoragePath, target: &StoragePath, replace: bool) -> Result<Placed, Problem> {
+pub fn place(root: &Path, temporary: &StoragePath, target: &StoragePath, replacing: Replacing<'_>) -> Result<Placed, Problem> {
     let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be given its name", target.name()), &error);
     if temporary.parent() != target.parent() {
         return Err(Problem::new(
@@ -76,6 +126,15 @@ pub fn place(root: &Path, temporary: &StoragePath, target: &StoragePath, replace
     }
     let folder = open_folder(root, &target.parent())?;
     let (from, to) = (OsStr::from_bytes(temporary.name_bytes()), OsStr::from_bytes(target.name_bytes()));
+    let replace = match replacing {
+        Replacing::Never => false,
+        Replacing::AllBut(kept) => {
+            if FileId::of(root, target).is_some_and(|present| kept.contains(&present)) {
+                return Ok(Placed::Protected);
+            }
+            true
+        }
+    };
     let flags = if replace { RenameFlags::empty() } else { RenameFlags::NOREPLACE };
     match renameat_with(&folder, from, &folder, to, flags) {
         Ok(()) => {}

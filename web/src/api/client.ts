@@ -132,6 +132,8 @@ export const api = {
     call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),
   run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[]; passed_over: number }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
   act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[]) => call<{ done: number }>("POST", "/api/runs", { action, runs }),
+  release: (run: string, because: string) => call<undefined>("POST", `/api/runs/${run}/release`, { because }),
+  discard: (run: string) => call<undefined>("POST", `/api/runs/${run}/discard`),
   moveRuns: (runs: string[], before: string | null) => call<{ done: number }>("POST", "/api/queue/order", { runs, before }),
   restore: (sheet: string, removed: { sources?: string[]; deliverables?: string[] } = {}) => call<undefined>("POST", `/api/sheets/${sheet}/restore`, removed),
   viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),

@@ -300,6 +300,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{id}/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes a withheld file. */
+        post: operations["discard_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{id}/media": {
         parameters: {
             query?: never;
@@ -311,6 +328,23 @@ export interface paths {
         get: operations["run_media"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a withheld file for good: it gets its name. */
+        post: operations["release_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1149,10 +1183,17 @@ export interface components {
             finished?: string | null;
             /** Format: uuid */
             id: string;
+            /**
+             * Format: int32
+             * @description How many things its check noted.
+             */
+            notes: number;
             /** @description The finished file's path in its storage, or the wanted one without extension. */
             path: string;
             problem?: components["schemas"]["Problem"] | null;
             progress?: components["schemas"]["Progress"] | null;
+            /** @description Why a person took the file for good although it is not as planned. */
+            released_because?: string | null;
             /**
              * Format: int64
              * @description Bytes of the finished file.
@@ -1294,16 +1335,18 @@ export interface components {
             expected: string;
             /** @description What the file has. */
             found: string;
-            /** @description Whether they agree. */
-            passed: boolean;
+            /** @description What that means. */
+            grade: components["schemas"]["Grade"];
             /** @description What was looked at. */
             what: string;
+            /** @description Why a difference is only noted. */
+            why?: string;
         };
         /** @description The verdict on a file. */
         CheckReport: {
             /** @description Each point. */
             items: components["schemas"]["CheckItem"][];
-            /** @description Whether everything agrees. */
+            /** @description Whether nothing is wrong. */
             passed: boolean;
             /** @description What is worth knowing although the file is as planned. */
             remarks: string[];
@@ -1369,7 +1412,7 @@ export interface components {
         ColourSettings: {
             /**
              * @description What becomes of pictures with a high dynamic range.
-             * @default keep
+             * @default when_needed
              */
             dynamic_range: components["schemas"]["DynamicRangeRule"];
             /**
@@ -1624,7 +1667,7 @@ export interface components {
          * @description What becomes of pictures with a high dynamic range (PQ and HLG, ITU-R BT.2100).
          * @enum {string}
          */
-        DynamicRangeRule: "keep" | "standard";
+        DynamicRangeRule: "when_needed" | "keep" | "standard";
         /**
          * @description How much work the encoder does for each bit.
          * @enum {string}
@@ -1823,6 +1866,11 @@ export interface components {
          * @enum {string}
          */
         FramesMeant: "all" | "combed" | "marked";
+        /**
+         * @description What a difference means.
+         * @enum {string}
+         */
+        Grade: "fine" | "noted" | "wrong";
         /** @description HDR metadata: mastering display (SMPTE ST 2086) and content light level (CTA-861.3). */
         Hdr: {
             /** @description Maximum content light level and maximum frame-average light level, cd/m². */
@@ -1847,6 +1895,11 @@ export interface components {
             /** @description How many files (an image sequence counts as one). */
             files: number;
         };
+        /**
+         * @description What stands where a picture begins later than the sound.
+         * @enum {string}
+         */
+        Lead: "hold" | "black";
         /**
          * @description A level of H.264 or HEVC, written as `4.1`.
          * @example 4.1
@@ -1970,6 +2023,16 @@ export interface components {
             /** Format: uuid */
             storage: string;
         };
+        /** @description How a stored picture is brought upright for viewing: mirrored left to right where it is, and then turned. */
+        Orientation: {
+            /**
+             * Format: int32
+             * @description Degrees clockwise by which it is turned then: 0, 90, 180 or 270.
+             */
+            degrees: number;
+            /** @description Whether left and right are exchanged first. */
+            mirrored: boolean;
+        };
         /**
          * @description Where a decision comes from.
          * @enum {string}
@@ -2035,21 +2098,20 @@ export interface components {
              * @description How many frames, where the file tells.
              */
             frames?: number | null;
+            /** @description Whether they were counted one by one rather than declared. */
+            frames_are_counted?: boolean;
             hdr?: components["schemas"]["Hdr"] | null;
             /**
              * Format: int32
              * @description Coded lines.
              */
             height: number;
+            /** @description How the picture is brought upright for viewing. */
+            orientation?: components["schemas"]["Orientation"];
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
             /** @description The pixel format in the library's short name. */
             pixel_format: string;
-            /**
-             * Format: int32
-             * @description Degrees clockwise by which the picture is to be turned for viewing.
-             */
-            rotation: number;
             /** @description A cover or poster rather than moving picture. */
             still: boolean;
             /** @description Whether the distance of frames varies, found from their time stamps. */
@@ -2083,6 +2145,8 @@ export interface components {
              * @description How many frames, where it can be known beforehand.
              */
             frames?: number | null;
+            /** @description Whether that is their exact number: the source's frames were counted, and each becomes one. */
+            frames_are_counted?: boolean;
             hdr?: components["schemas"]["Hdr"] | null;
             /**
              * Format: int32
@@ -2094,6 +2158,8 @@ export interface components {
              * @description Frames from one key frame to the next at most.
              */
             key_interval_frames: number;
+            /** @description What stands where the source's picture begins later than what is made. */
+            lead?: components["schemas"]["Lead"];
             level?: components["schemas"]["Level"] | null;
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
@@ -2140,6 +2206,8 @@ export interface components {
             greyscale?: boolean;
             /** @description Seconds from one key frame to the next at most; nothing to do with intra-frame codecs. */
             key_interval?: components["schemas"]["Rational"];
+            /** @description What stands where the source's sound begins before its picture. */
+            lead?: components["schemas"]["Lead"];
             level?: components["schemas"]["Level"] | null;
             /** @description The rate of sources that are partly film and partly video. */
             mixture?: components["schemas"]["MixtureRule"];
@@ -2173,6 +2241,7 @@ export interface components {
             duration?: components["schemas"]["Rational"] | null;
             /** @description What it will weigh. */
             forecast: components["schemas"]["Forecast"];
+            origin?: components["schemas"]["Rational"] | null;
             /** @description The parts of the source that are taken, in seconds from its first frame; all of it where there are none. */
             parts?: components["schemas"]["Span"][];
             picture?: components["schemas"]["PicturePlan"] | null;
@@ -2182,8 +2251,12 @@ export interface components {
             preset_name: string;
             /** @description The reel name that goes with it. */
             reel?: string | null;
+            /** @description Whether all that can be decoded is made, although the source is broken. */
+            salvage?: boolean;
             /** @description The sound streams in their order. */
             sound: components["schemas"]["SoundPlan"][];
+            /** @description Whether the source's own structure says that a part of it is missing. */
+            source_is_cut?: boolean;
             /** @description By what factor it plays faster than the source. */
             speed?: components["schemas"]["Rational"];
             /** @description Tags to write. */
@@ -2216,6 +2289,11 @@ export interface components {
              */
             parts?: components["schemas"]["Span"][];
             picture?: components["schemas"]["PictureSettings"] | null;
+            /**
+             * @description Whether all that can be decoded is made of a source that is broken or cut. Otherwise an output that lacks
+             *     what its source promised is withheld.
+             */
+            salvage?: boolean;
             /**
              * Format: int32
              * @description The version of this document's form, now 1.
@@ -2493,6 +2571,7 @@ export interface components {
             container_name: string;
             duration?: components["schemas"]["Rational"] | null;
             findings?: components["schemas"]["Findings"] | null;
+            missing?: components["schemas"]["ByteSize"] | null;
             /** @description The name of the tape or reel. */
             reel?: string | null;
             /** @description What a reader should be told although it hinders nothing. */
@@ -2535,6 +2614,11 @@ export interface components {
              */
             y: number;
         };
+        /** @description Why a withheld file is good enough. */
+        Release: {
+            /** @description The editor's reason, which is kept with the run. */
+            because: string;
+        };
         /** @description What was removed and is to come back. */
         Removed: {
             deliverables?: string[];
@@ -2562,7 +2646,7 @@ export interface components {
          * @description Where a run is in its life.
          * @enum {string}
          */
-        RunState: "waiting" | "running" | "paused" | "checking" | "done" | "failed" | "cancelled";
+        RunState: "waiting" | "running" | "paused" | "checking" | "done" | "failed" | "cancelled" | "withheld";
         /** @description A run with all that it belongs to. */
         RunView: components["schemas"]["CellRun"] & {
             /** Format: uuid */
@@ -2930,6 +3014,9 @@ export interface components {
             /** @enum {string} */
             step: "speed";
         } | {
+            /** @enum {string} */
+            step: "mirror";
+        } | {
             /**
              * Format: int32
              * @description Degrees.
@@ -3123,12 +3210,12 @@ export interface components {
             index: number;
             /** @description ISO 639 code. */
             language?: string | null;
+            level?: components["schemas"]["Level"] | null;
             /** @description The profile in words, such as `High` or `HQ`. */
             profile?: string | null;
             /** @description Roles such as `default`, `forced`, `attached_pic`. */
             roles: string[];
-            /** @description The first time stamp in seconds. */
-            start: components["schemas"]["Rational"];
+            start?: components["schemas"]["Rational"] | null;
             /** @description Title of the stream. */
             title?: string | null;
         };
@@ -3177,7 +3264,7 @@ export interface components {
          * @description What a decision is about.
          * @enum {string}
          */
-        Subject: "container" | "parts" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "speed" | "crop" | "cleaning" | "colour" | "overlays" | "rotation" | "sound" | "timecode" | "extras";
+        Subject: "container" | "parts" | "start" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "speed" | "crop" | "cleaning" | "colour" | "overlays" | "rotation" | "sound" | "timecode" | "extras" | "settings";
         /** @description A mending that follows from findings. */
         Suggestion: {
             /** @description Why. */
@@ -3791,6 +3878,25 @@ export interface operations {
             };
         };
     };
+    discard_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     run_media: {
         parameters: {
             query?: never;
@@ -3809,6 +3915,29 @@ export interface operations {
                 content: {
                     "application/octet-stream": number[];
                 };
+            };
+        };
+    };
+    release_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Release"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -33,7 +33,7 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
     {
       name: "Fields and film",
       settings: [
-        { name: "Fields", place: ["fields"], ways: [{ words: "kept", value: "keep" }, { words: "deinterlaced when needed", value: "when_needed" }, { words: "deinterlaced always", value: "always" }] },
+        { name: "Fields", place: ["fields"], ways: [{ words: "kept from 10 bit on", value: "when_needed" }, { words: "kept", value: "keep" }, { words: "deinterlaced when needed", value: "when_needed" }, { words: "deinterlaced always", value: "always" }] },
         { name: "Which frames", place: ["deinterlacing", "frames"], ways: [{ words: "those that show combing", value: "combed" }, { words: "every one", value: "all" }] },
         { name: "What comes of each", place: ["deinterlacing", "per"], ways: [{ words: "one frame", value: "frame" }, { words: "one frame for each field", value: "field" }] },
         { name: "How", place: ["deinterlacing", "degree"], ways: [{ words: "the quick way, for proxies", value: "proxy" }, { words: "along edges, for delivery", value: "delivery" }] },

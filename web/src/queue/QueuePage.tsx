@@ -116,6 +116,7 @@ function where({ run }: QueueItem): string {
       return run.progress ? `${String(Math.floor(run.progress.fraction * 100))} %${run.progress.passes === 2 ? `, pass ${String(run.progress.pass)} of 2` : ""}` : "starting";
     case "done":
       return `${sizeText(run.size ?? 0)}, checked`;
+    case "withheld":
     case "failed":
     case "cancelled":
       return run.problem?.why ?? stateWord(run.state);

@@ -79,6 +79,13 @@ export function Facet({ state, fraction = 0, size = 20, title }: Props) {
             <path d="M2.4 10H17.6" {...line} stroke={palette.secondary.main} strokeWidth={2.6} />
           </>
         );
+      case "withheld":
+        return (
+          <>
+            <path d={OUTLINE} fill={palette.secondary.main} />
+            <path d="M2.4 10H17.6" {...line} stroke={palette.background.default} strokeWidth={3} />
+          </>
+        );
       case "off":
         return <path d={OUTLINE} {...line} stroke={palette.text.secondary} strokeDasharray="2 2" opacity={0.7} />;
       case "cancelled":

@@ -51,6 +51,7 @@ const STATE_WORDS: Record<RunState, string> = {
   done: "checked",
   failed: "failed",
   cancelled: "cancelled",
+  withheld: "withheld",
 };
 
 export function stateWord(state: RunState): string {

@@ -1,10 +1,12 @@
 /** One output: its plan in sentences with reasons, and once it is made, itself beside its source. */
 import Box from "@mui/material/Box";
-import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
+import Button from "@mui/material/Button";
+import TextField from "@mui/material/TextField";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { api, type Cell, type Deliverable, type Output, type Reading, type SourceRow } from "../api/client";
 import { keys } from "../api/live";
-import { changeText, fraction, sizeText, stateWord } from "../shared/words";
+import { changeText, fraction, plural, sizeText, stateWord } from "../shared/words";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
 
@@ -50,6 +52,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
           )}
         </Box>
       )}
+      {run?.state === "withheld" && <Withheld run={run.id} />}
       {output && <Made output={output} source={source} />}
       {output?.refusal && <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>}
       {output?.plan && (
@@ -81,10 +84,53 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
   );
 }
 
+type Report = NonNullable<Output["report"]>;
+
+function verdict(report: Report): string {
+  const wrong = report.items.filter((item) => item.grade === "wrong").length;
+  const noted = report.items.filter((item) => item.grade === "noted").length;
+  if (wrong > 0) return `${String(wrong)} of ${plural(report.items.length, "point")} wrong`;
+  return `all ${String(report.items.length)} points of its plan checked${noted > 0 ? `, ${String(noted)} noted` : ""}`;
+}
+
+/** What the check noted, and what the source was like. */
+function Notes({ report }: { report: Report }) {
+  const noted = report.items.filter((item) => item.grade !== "fine");
+  if (noted.length === 0 && report.remarks.length === 0) return null;
+  return (
+    <Box sx={{ mb: 1.5 }} data-notes={true}>
+      {noted.map((item) => (
+        <Box key={item.what} sx={{ color: item.grade === "wrong" ? "error.main" : "text.primary" }}>
+          {item.what.charAt(0).toUpperCase() + item.what.slice(1)}: {item.found} instead of {item.expected}
+          {item.why && <Box component="span" sx={{ color: "text.secondary" }}> ({item.why})</Box>}
+        </Box>
+      ))}
+      {report.remarks.map((remark) => <Box key={remark}>{remark}</Box>)}
+    </Box>
+  );
+}
+
+/** A file that is not as planned waits for a decision: it is looked at below, and taken or removed here. */
+function Withheld({ run }: { run: string }) {
+  const [because, setBecause] = useState("");
+  const decide = useMutation({ mutationFn: (call: () => Promise<unknown>) => call() });
+  return (
+    <Box sx={{ mb: 1.5 }}>
+      <Box sx={{ mb: 1 }}>The file was kept under a name of its own and waits for your decision. Look at it below, beside its source.</Box>
+      <TextField label="Reason for releasing it" size="small" fullWidth multiline value={because} onChange={(event) => { setBecause(event.target.value); }} />
+      <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
+        <Button variant="contained" disabled={because.trim() === "" || decide.isPending} onClick={() => { decide.mutate(() => api.release(run, because)); }}>Release</Button>
+        <Button color="inherit" disabled={decide.isPending} onClick={() => { decide.mutate(() => api.discard(run)); }}>Discard the file</Button>
+      </Box>
+      {decide.error && <Box role="alert" sx={{ color: "error.main", mt: 1 }}>{decide.error.message}</Box>}
+    </Box>
+  );
+}
+
 /** What came out: the check, both files to play, and both facts side by side. */
 function Made({ output, source }: { output: Output; source: SourceRow }) {
   const { run, report, comparison } = output;
-  if (run?.state !== "done" || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
+  if ((run?.state !== "done" && run?.state !== "withheld") || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
   const before = source.size ?? 0;
   const after = run.size ?? 0;
   const foretold = output.plan?.forecast.size;
@@ -94,17 +140,19 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
         {sizeText(before)} → {sizeText(after)} <Box component="span" sx={{ color: "success.main" }}>{changeText(before, after)}</Box>
       </Box>
       <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path} · all {report.items.length} points of its plan checked{foretold != null && ` · foretold ${sizeText(foretold)}`}
+        {run.path} · {verdict(report)}{foretold != null && ` · forecast ${sizeText(foretold)}`}
       </Box>
+      {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
+      <Notes report={report} />
       <Pair source={run.source} run={run.id} rate={rateOf(output.source)} />
       <Heading>Source and output, what differs in bold</Heading>
       <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12, "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" } }}>
         <tbody>
           {comparison.map((item) => (
-            <Box component="tr" key={item.what} data-differs={!item.passed} sx={{ color: item.passed ? "text.secondary" : "text.primary" }}>
+            <Box component="tr" key={item.what} data-differs={item.grade !== "fine"} sx={{ color: item.grade === "fine" ? "text.secondary" : "text.primary" }}>
               <td>{item.what}</td>
               <td>{item.expected}</td>
-              <Box component="td" sx={{ fontWeight: item.passed ? 400 : 700 }}>{item.found}</Box>
+              <Box component="td" sx={{ fontWeight: item.grade === "fine" ? 400 : 700 }}>{item.found}</Box>
             </Box>
           ))}
         </tbody>

@@ -8,7 +8,7 @@ import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client
 import { Facet, type FacetState } from "../shared/Facet";
 import { ClipSign } from "../shared/icons";
 import { MONO } from "../shared/theme";
-import { changeText, sizeText, spanText, stateWord } from "../shared/words";
+import { changeText, plural, sizeText, spanText, stateWord } from "../shared/words";
 import { everything, extended, idOf, moved, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
 import { isWanted, sums, totals } from "./totals";
 
@@ -203,8 +203,13 @@ function lookOf(cell: Cell, size: number): Look {
   const { run } = cell;
   if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
   switch (run.state) {
-    case "done":
-      return { state: "done", head: sizeText(run.size ?? 0), detail: `${changeText(size, run.size ?? 0)} · checked`, tone: quiet };
+    case "done": {
+      const notes = run.notes > 0 ? `, ${plural(run.notes, "note")}` : "";
+      const checked = run.released_because == null ? `checked${notes}` : "released";
+      return { state: "done", head: sizeText(run.size ?? 0), detail: `${changeText(size, run.size ?? 0)} · ${checked}`, tone: quiet };
+    }
+    case "withheld":
+      return { state: "withheld", head: "withheld", detail: run.problem?.why ?? "", tone: "secondary.main" };
     case "running": {
       const percent = `${String(Math.floor((run.progress?.fraction ?? 0) * 100))} %`;
       const left = run.progress?.remaining == null ? "" : ` · ${spanText(run.progress.remaining)} left`;

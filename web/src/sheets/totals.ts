@@ -9,7 +9,9 @@ export interface Totals {
   waiting: number;
   held: number;
   failed: number;
-  /** Bytes of the sources of wanted cells, each counted once for every file made of it. */
+  /** Files that wait for a decision. */
+  withheld: number;
+  /** Bytes of the sources of wanted cells, each source counted once. */
   before: number;
   /** Bytes made, and expected for the rest. */
   after: number;
@@ -28,16 +30,16 @@ export function isWanted(cell: Cell): boolean {
 
 /** What the cell weighs: the truth where it is known, the forecast before. */
 export function weight(cell: Cell): number {
-  if (cell.run?.state === "done" && cell.run.size != null) return cell.run.size;
+  if ((cell.run?.state === "done" || cell.run?.state === "withheld") && cell.run.size != null) return cell.run.size;
   return cell.forecast ?? 0;
 }
 
 function nothing(): Totals {
-  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
+  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, withheld: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
 }
 
+/** Adds a cell; the size of its source counts where it is the first of that source. */
 function add(totals: Totals, cell: Cell, sourceSize: number): void {
-  if (!isWanted(cell)) return;
   const state = cell.run?.state;
   totals.wanted += 1;
   if (state === "done") totals.done += 1;
@@ -45,6 +47,7 @@ function add(totals: Totals, cell: Cell, sourceSize: number): void {
   if (state === "waiting") totals.waiting += 1;
   if (state === "paused") totals.held += 1;
   if (state === "failed") totals.failed += 1;
+  if (state === "withheld") totals.withheld += 1;
   totals.before += sourceSize;
   totals.after += weight(cell);
   totals.expected += cell.forecast ?? 0;
@@ -61,7 +64,11 @@ function finished(totals: Totals): Totals {
 export function totals(sheet: Sheet, cells: Cell[] = sheet.cells): Totals {
   const sizes = new Map(sheet.sources.map((source) => [source.id, source.size ?? 0]));
   const sum = nothing();
-  for (const cell of cells) add(sum, cell, sizes.get(cell.source) ?? 0);
+  const seen = new Set<string>();
+  for (const cell of cells.filter(isWanted)) {
+    add(sum, cell, seen.has(cell.source) ? 0 : (sizes.get(cell.source) ?? 0));
+    seen.add(cell.source);
+  }
   return finished(sum);
 }
 
@@ -70,9 +77,12 @@ export function sums(sheet: Sheet): { rows: Totals[]; columns: Totals[] } {
   const rows = sheet.sources.map(nothing);
   const columns = sheet.deliverables.map(nothing);
   sheet.cells.forEach((cell, place) => {
-    const row = Math.floor(place / columns.length);
-    const size = sheet.sources[row]?.size ?? 0;
-    for (const sum of [rows[row], columns[place % columns.length]]) if (sum) add(sum, cell, size);
+    if (!isWanted(cell)) return;
+    const row = rows[Math.floor(place / columns.length)];
+    const column = columns[place % columns.length];
+    const size = sheet.sources[Math.floor(place / columns.length)]?.size ?? 0;
+    if (row) add(row, cell, row.wanted === 0 ? size : 0);
+    if (column) add(column, cell, size);
   });
   return { rows: rows.map(finished), columns: columns.map(finished) };
 }

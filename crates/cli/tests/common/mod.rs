@@ -20,7 +20,7 @@ pub fn clip(folder: &Path, name: &str, seconds: i64) -> PathBuf {
 
 /// The closing report of `beryl encode --json`, and whether it ended well.
 pub fn encode(file: &Path, presets: &str, out: &Path, more: &[&str]) -> (Value, bool) {
-    let mut arguments = vec!["encode", file.to_str().unwrap(), "--preset", presets, "--out", out.to_str().unwrap(), "--json"];
+    let mut arguments = vec!["encode", file.to_str().unwrap(), "--preset", presets, "--into", out.to_str().unwrap(), "--json"];
     arguments.extend(more);
     let output = beryl(&arguments);
     let text = String::from_utf8(output.stdout).unwrap();

@@ -57,7 +57,7 @@ const SILENCE: f64 = -60.0;
 pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
     let silent = silent(measured);
     let channels = relation(measured);
-    let picture_start = reading.picture().map(|(stream, _)| stream.start);
+    let picture_start = reading.picture().and_then(|(stream, _)| stream.start);
     let offset = picture_start.map(|start| measured.start - start);
     let mut words = Vec::new();
     match measured.integrated {

@@ -2,13 +2,14 @@
 
 use serde_json::Value;
 
-use super::{Decision, Origin, Plan, PlanError, Subject, picture, sound};
+use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
 use crate::forecast::forecast;
 use crate::parts::Span;
-use crate::preset::{Container, Preset, with_overrides};
+use crate::preset::{Container, Lead, Preset, apply};
 use crate::rational::Rational;
-use crate::reading::{Chapter, Reading};
+use crate::reading::{Chapter, Content, Reading, Stream};
 use crate::timecode::{Timecode, TimecodeError, clock_text, duration_text};
+use crate::timeline::{self, Origin};
 
 /// Collects decisions and knows which settings the editor made.
 pub(super) struct Journal<'a> {
@@ -23,11 +24,11 @@ impl Journal<'_> {
         &mut self,
         subject: Subject,
         setting: &str,
-        origin: Origin,
+        origin: DecidedBy,
         what: impl Into<String>,
         because: impl Into<String>,
     ) {
-        let origin = if self.is_own(setting) { Origin::Editor } else { origin };
+        let origin = if self.is_own(setting) { DecidedBy::Editor } else { origin };
         self.decisions.push(Decision { subject, what: what.into(), because: because.into(), origin });
     }
 
@@ -44,28 +45,43 @@ impl Journal<'_> {
 /// # Errors
 /// [`PlanError`] where the source has nothing that the preset wants, or where a setting cannot hold for it.
 pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Plan, PlanError> {
-    let effective = with_overrides(preset, overrides)?;
+    let (effective, left_out) = apply(preset, overrides)?;
     let mut journal = Journal { overrides, decisions: Vec::new() };
+    for setting in left_out {
+        let what = format!("{} was left out", setting.setting);
+        journal.decisions.push(Decision {
+            subject: Subject::Settings,
+            what,
+            because: setting.because,
+            origin: DecidedBy::Editor,
+        });
+    }
     journal.note(
         Subject::Container,
         "/container",
-        Origin::Preset,
+        DecidedBy::Preset,
         container_words(effective.container),
         "the preset asks for it",
     );
     let whole = reading;
+    let nought = if effective.parts.is_empty() {
+        timeline::origin(reading)
+    } else {
+        Origin { at: reading.zero(), lead_frames: 0, sound_cut: Rational::ZERO }
+    };
     let cut;
     let (reading, parts) = if effective.parts.is_empty() {
         (reading, Vec::new())
     } else {
         let (shorter, parts) = reading.cut_to(&effective.parts)?;
-        journal.note(Subject::Parts, "/parts", Origin::Preset, parts_words(&parts, reading), "these parts are marked");
+        journal.note(Subject::Parts, "/parts", DecidedBy::Preset, parts_words(&parts, reading), "these parts are marked");
         cut = shorter;
         (&cut, parts)
     };
     let (picture, speed) = match (&effective.picture, reading.picture()) {
         (Some(settings), Some((stream, facts))) => {
-            let (picture, speed) = picture::plan(settings, stream, facts, reading, whole, &parts, &mut journal)?;
+            let taken = picture::Taken { reading, whole, parts: &parts, nought };
+            let (picture, speed) = picture::plan(settings, stream, facts, taken, &mut journal)?;
             (Some(picture), speed)
         }
         (Some(_), None) => return Err(PlanError::NothingToMake { missing: "no picture" }),
@@ -74,27 +90,36 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     let sound = match &effective.sound {
         Some(settings) => sound::plan(settings, effective.container, speed, reading, &mut journal)?,
         None => {
-            journal.note(Subject::Sound, "/sound", Origin::Preset, "left out", "the preset makes a silent file");
+            journal.note(Subject::Sound, "/sound", DecidedBy::Preset, "left out", "the preset makes a silent file");
             Vec::new()
         }
     };
     if picture.is_none() && sound.is_empty() {
         return Err(PlanError::NothingToMake { missing: "no sound" });
     }
-    let duration = output_duration(reading, picture.is_some()).and_then(|duration| duration.divided_by(speed));
+    if let Some(picture) = &picture {
+        note_start(nought, picture, whole, &mut journal);
+    }
+    let begins = if parts.is_empty() { nought.at } else { Rational::ZERO };
+    let taken = |stream: &Stream| match &stream.content {
+        Content::Picture(_) => picture.as_ref().is_some_and(|picture| picture.source_stream == stream.index),
+        Content::Sound(_) => sound.iter().any(|sound| sound.source_stream == stream.index),
+        Content::Subtitles | Content::Attachment | Content::Data => false,
+    };
+    let duration = output_duration(reading, begins, taken).and_then(|duration| duration.divided_by(speed));
     let timecode = picture
         .as_ref()
         .filter(|_| effective.carry.timecode)
-        .and_then(|picture| carried_timecode(reading, effective.container, picture.frame_rate.rate(), &mut journal));
+        .and_then(|picture| carried_timecode(reading, nought.lead_frames, effective.container, picture.frame_rate, &mut journal));
     let chapters = if effective.carry.chapters && effective.container != Container::Wav {
-        paced(&reading.chapters, speed)
+        paced(&reading.chapters, begins, speed)
     } else {
         Vec::new()
     };
     let tags = if effective.carry.tags { reading.tags.clone() } else { std::collections::BTreeMap::new() };
     if !chapters.is_empty() || !tags.is_empty() {
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));
-        journal.note(Subject::Extras, "/carry", Origin::Source, what, "the source has them");
+        journal.note(Subject::Extras, "/carry", DecidedBy::Source, what, "the source has them");
     }
     let mut plan = Plan {
         preset: effective.id.clone(),
@@ -102,9 +127,12 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         container: effective.container,
         picture,
         sound,
+        origin: Some(nought.at),
         parts,
         duration,
         speed,
+        salvage: effective.salvage,
+        source_is_cut: whole.missing.is_some(),
         reel: timecode.as_ref().and(reading.reel.clone()),
         timecode,
         chapters,
@@ -124,10 +152,42 @@ fn parts_words(parts: &[Span], reading: &Reading) -> String {
     spans.join(", then ")
 }
 
-/// Chapters of what plays faster by a factor.
-fn paced(chapters: &[Chapter], speed: Rational) -> Vec<Chapter> {
-    let at = |time: Rational| time.divided_by(speed).unwrap_or(time);
-    chapters.iter().map(|chapter| Chapter { start: at(chapter.start), end: at(chapter.end), ..chapter.clone() }).collect()
+/// Chapters of what begins at a moment of the source's clock and plays faster by a factor.
+fn paced(chapters: &[Chapter], begins: Rational, speed: Rational) -> Vec<Chapter> {
+    let at = |time: Rational| {
+        let time = (time - begins).max(Rational::ZERO);
+        time.divided_by(speed).unwrap_or(time)
+    };
+    let paced = chapters.iter().map(|chapter| Chapter { start: at(chapter.start), end: at(chapter.end), ..chapter.clone() });
+    paced.filter(|chapter| chapter.start < chapter.end).collect()
+}
+
+/// Says where what is made begins, where the source's streams do not begin together.
+fn note_start(nought: Origin, picture: &PicturePlan, source: &Reading, journal: &mut Journal<'_>) {
+    let milliseconds = |time: Rational| format!("{:.0} ms", time.to_f64() * 1e3);
+    if nought.lead_frames > 0 {
+        let stands = match picture.lead {
+            Lead::Hold => "the first frame is held",
+            Lead::Black => "black stands",
+        };
+        let what = format!("{} before the first picture, for which {stands}", count_of(nought.lead_frames, "frame"));
+        let lead = source.zero() - nought.at;
+        let because = format!("the source's sound begins up to {} before its picture", milliseconds(lead));
+        journal.note(Subject::Start, "/picture/lead", DecidedBy::Source, what, because);
+    } else if nought.sound_cut > Rational::constant(1, 1000) {
+        let what = "at the first picture";
+        let because = format!("{} of sound before it, less than a frame, are left out", milliseconds(nought.sound_cut));
+        journal.note(Subject::Start, "", DecidedBy::Source, what, because);
+    }
+    let late = source.sounds().filter_map(|(stream, _)| stream.start).map(|start| start - nought.at).max();
+    if let Some(late) = late.filter(|late| nought.lead_frames == 0 && *late > Rational::constant(1, 1000)) {
+        let because = format!("the source's sound begins up to {} after its picture", milliseconds(late));
+        journal.note(Subject::Start, "", DecidedBy::Source, "silence until the sound begins", because);
+    }
+}
+
+fn count_of(number: i64, noun: &str) -> String {
+    count(usize::try_from(number).unwrap_or(0), noun)
 }
 
 fn container_words(container: Container) -> String {
@@ -141,32 +201,39 @@ fn count(number: usize, noun: &str) -> String {
     format!("{number} {noun}{}", if number == 1 { "" } else { "s" })
 }
 
-fn output_duration(reading: &Reading, has_picture: bool) -> Option<Rational> {
-    let streams = reading.streams.iter().filter(|stream| match &stream.content {
-        crate::reading::Content::Picture(picture) => has_picture && !picture.still,
-        crate::reading::Content::Sound(_) => true,
-        crate::reading::Content::Subtitles | crate::reading::Content::Attachment | crate::reading::Content::Data => false,
-    });
-    let spans: Option<Vec<(Rational, Rational)>> =
-        streams.map(|stream| stream.duration.map(|duration| (stream.start, stream.start + duration))).collect();
-    let spans = spans.filter(|spans| !spans.is_empty());
-    let from_streams = spans.and_then(|spans| {
-        let start = spans.iter().map(|span| span.0).min()?;
-        let end = spans.iter().map(|span| span.1).max()?;
-        Some(end - start)
-    });
-    from_streams.or(reading.duration)
+/// Seconds from where it begins to the end of the last stream that is taken.
+fn output_duration(reading: &Reading, begins: Rational, takes: impl Fn(&Stream) -> bool) -> Option<Rational> {
+    let ends: Option<Vec<Rational>> = reading
+        .streams
+        .iter()
+        .filter(|stream| takes(stream))
+        .map(|stream| Some(stream.start.unwrap_or(begins) + stream.duration?))
+        .collect();
+    let end = ends.and_then(|ends| ends.into_iter().max());
+    end.map(|end| end - begins).filter(|length| length.is_positive()).or(reading.duration)
 }
 
-fn carried_timecode(reading: &Reading, container: Container, rate: Rational, journal: &mut Journal<'_>) -> Option<String> {
+/// The timecode of the first frame, `lead` frames of the source before its own first.
+fn carried_timecode(
+    reading: &Reading,
+    lead: i64,
+    container: Container,
+    rate: FrameRatePlan,
+    journal: &mut Journal<'_>,
+) -> Option<String> {
     let written = reading.timecode.as_ref()?;
+    let FrameRatePlan::Constant { rate } = rate else {
+        let because = "timecode counts frames, and the rate of the output varies";
+        journal.note(Subject::Timecode, "/carry/timecode", DecidedBy::Source, "left out", because);
+        return None;
+    };
     let source_rate = reading.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(rate);
     // Readers of files agree on the rates of ST 12 only.
     let counted = match rate.round() {
         24 | 25 | 30 | 48 | 50 | 60 | 100 | 120 if rate.denominator() == 1 || rate.denominator() == 1001 => Ok(rate),
         _ => Err(TimecodeError::Rate(rate)),
     };
-    let carried = counted.and_then(|rate| Timecode::parse(written, source_rate)?.at_rate(rate));
+    let carried = counted.and_then(|rate| Timecode::parse(written, source_rate)?.earlier_by(lead).at_rate(rate));
     match carried {
         Ok(timecode) => {
             let text = timecode.to_string();
@@ -179,11 +246,11 @@ fn carried_timecode(reading: &Reading, container: Container, rate: Rational, jou
             } else {
                 format!("the source begins at {written}; its frames are counted at the new rate")
             };
-            journal.note(Subject::Timecode, "/carry/timecode", Origin::Source, what, because);
+            journal.note(Subject::Timecode, "/carry/timecode", DecidedBy::Source, what, because);
             Some(text)
         }
         Err(error) => {
-            journal.note(Subject::Timecode, "/carry/timecode", Origin::Source, "left out", error.to_string());
+            journal.note(Subject::Timecode, "/carry/timecode", DecidedBy::Source, "left out", error.to_string());
             None
         }
     }

@@ -103,15 +103,22 @@ pub(super) fn decide(
         Some("arib-std-b67") => Some("HLG"),
         _ => None,
     };
-    if let (Some(name), DynamicRangeRule::Standard) = (high, settings.dynamic_range) {
+    let eight_bit = !format.ends_with("le");
+    let to_standard = match settings.dynamic_range {
+        DynamicRangeRule::Standard => true,
+        DynamicRangeRule::WhenNeeded => eight_bit,
+        DynamicRangeRule::Keep => false,
+    };
+    if let Some(name) = high.filter(|_| to_standard) {
         let told = source.hdr.as_ref().and_then(|hdr| {
             let level = hdr.light_level.map(|[most, _]| most).filter(|most| *most > 0);
             level.or_else(|| hdr.luminance.map(|[_, most]| u32::try_from(most.round()).unwrap_or(0)).filter(|most| *most > 0))
         });
         let peak = told.unwrap_or(USUAL_PEAK);
+        let why = if settings.dynamic_range == DynamicRangeRule::WhenNeeded { ", and 8 bits are too few for it" } else { "" };
         let because = match told {
-            Some(peak) => format!("the source is {name} and says that its brightest light has {peak} cd/m²"),
-            None => format!("the source is {name}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
+            Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
+            None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
         };
         let what = "brought to the standard dynamic range of Rec. 709, brighter light compressed";
         journal.note(Subject::Colour, "/picture/colour/dynamic_range", Origin::Preset, what, because);

@@ -8,30 +8,29 @@ use super::{Origin, PlanError, Subject};
 use crate::findings::{BarsVerdict, Extent, Findings};
 use crate::geometry::{Frame, Rectangle, crop_to_shape};
 use crate::preset::{CropRule, PixelAspectRule};
-use crate::reading::{Picture, Reading};
+use crate::reading::{Orientation, Picture, Reading};
 
-/// The picture as it is seen, by how many degrees clockwise it was turned for that, and what is cut off.
+/// The picture as it is seen, how it was turned for that, and what is cut off.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Upright {
     pub(super) frame: Frame,
-    pub(super) degrees: u16,
+    pub(super) orientation: Orientation,
 }
 
 impl Upright {
     pub(super) fn of(source: &Picture, aspect: PixelAspectRule) -> Self {
-        let degrees = u16::try_from(source.rotation.rem_euclid(360)).unwrap_or(0);
         let pixel_aspect = match aspect {
             PixelAspectRule::Set(aspect) => aspect,
             PixelAspectRule::Square | PixelAspectRule::Keep => source.pixel_aspect,
         };
         let stored = Frame { width: source.width, height: source.height, pixel_aspect };
-        Self { frame: if degrees.is_multiple_of(180) { stored } else { stored.turned() }, degrees }
+        Self { frame: source.orientation.frame(stored), orientation: source.orientation }
     }
 
     /// The part of a stored picture, in the picture as it is seen.
     fn turned(self, part: Rectangle) -> Rectangle {
-        let frame = if self.degrees.is_multiple_of(180) { self.frame } else { self.frame.turned() };
-        part.turned(self.degrees, frame.width, frame.height)
+        let stored = self.orientation.frame(self.frame);
+        self.orientation.part(part, stored.width, stored.height)
     }
 }
 

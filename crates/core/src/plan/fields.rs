@@ -17,8 +17,12 @@ pub(super) struct Pace {
     /// Frames a second, the mean where they vary.
     pub(super) rate: Rational,
     pub(super) varies: bool,
+    /// The rate that varying frames are made constant at.
+    pub(super) nominal: Rational,
     /// How many, where it can be known.
     pub(super) frames: Option<u64>,
+    /// Whether that is their exact number.
+    pub(super) counted: bool,
 }
 
 /// What becomes of fields.
@@ -68,7 +72,7 @@ pub(super) fn decide(
         Material::SoftFilm { because } if film_wanted => {
             let rate = film_rate(pace.rate);
             note(journal, "/picture/telecine", format!("film frames as they are, at {}", rate_text(rate)), because);
-            let pace = Pace { rate, varies: false, ..pace };
+            let pace = Pace { rate, varies: false, counted: false, nominal: rate, ..pace };
             Ok(Fields { steps: Vec::new(), order: FieldOrder::Progressive, pace, even_rate: Some(rate) })
         }
         Material::SoftFilm { .. } => Ok(untouched(FieldOrder::Progressive)),
@@ -76,7 +80,7 @@ pub(super) fn decide(
             let rate = pulldown.film_rate(pace.rate);
             note(journal, "/picture/telecine", format!("inverse telecine, back to film at {}", rate_text(rate)), because);
             let steps = vec![Step::Film { stretches: stretches.to_vec(), video: pace.rate, timing: FilmTiming::Grid }];
-            let pace = Pace { rate, varies: false, frames: Some(film_frame_count(stretches)) };
+            let pace = Pace { rate, varies: false, frames: Some(film_frame_count(stretches)), counted: false, nominal: rate };
             Ok(Fields { steps, order: FieldOrder::Progressive, pace, even_rate: Some(rate) })
         }
         Material::Mixture { because, stretches } if film_wanted && holds_film(stretches) => {
@@ -168,7 +172,12 @@ fn mixture(settings: &PictureSettings, pace: Pace, stretches: &[Stretch], becaus
     ];
     let frames = pace.frames.filter(|_| settings.mixture == MixtureRule::VideoRate);
     let even_rate = (!varies).then_some(rate);
-    Fields { steps, order: FieldOrder::Progressive, pace: Pace { rate, varies, frames }, even_rate }
+    Fields {
+        steps,
+        order: FieldOrder::Progressive,
+        pace: Pace { rate, varies, frames, counted: false, nominal: pace.rate },
+        even_rate,
+    }
 }
 
 /// Fields that are kept or deinterlaced.
@@ -232,7 +241,9 @@ fn deinterlaced(
         pace: Pace {
             rate: pace.rate * Rational::whole(factor),
             varies: pace.varies,
+            nominal: pace.nominal * Rational::whole(factor),
             frames: pace.frames.map(|frames| frames * u64::try_from(factor).unwrap_or(1)),
+            counted: pace.counted && factor == 1,
         },
         even_rate,
     }

@@ -23,7 +23,7 @@ use crate::forecast::Forecast;
 use crate::geometry::{Rectangle, even};
 use crate::parts::Span;
 use crate::preset::{
-    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Effort, Level, PictureCodec, Profile,
+    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Effort, Lead, Level, PictureCodec, Profile,
     RateConversion, SoundCodec,
 };
 use crate::rational::Rational;
@@ -47,6 +47,10 @@ pub struct Plan {
     pub picture: Option<PicturePlan>,
     /// The sound streams in their order.
     pub sound: Vec<SoundPlan>,
+    /// The moment of the source's clock, in seconds, from which parts count and which becomes nought where all of
+    /// it is taken; plans of earlier versions have none and go by the header.
+    #[serde(default)]
+    pub origin: Option<Rational>,
     /// The parts of the source that are taken, in seconds from its first frame; all of it where there are none.
     #[serde(default)]
     pub parts: Vec<Span>,
@@ -55,6 +59,12 @@ pub struct Plan {
     /// By what factor it plays faster than the source.
     #[serde(default = "unchanged_speed")]
     pub speed: Rational,
+    /// Whether all that can be decoded is made, although the source is broken.
+    #[serde(default)]
+    pub salvage: bool,
+    /// Whether the source's own structure says that a part of it is missing.
+    #[serde(default)]
+    pub source_is_cut: bool,
     /// The timecode of the first frame.
     pub timecode: Option<String>,
     /// The reel name that goes with it.
@@ -81,6 +91,8 @@ pub enum Subject {
     Container,
     /// What is taken of the source.
     Parts,
+    /// Where it begins, where streams do not begin together.
+    Start,
     /// Codec and profile.
     Codec,
     /// Quality or bit rate.
@@ -109,6 +121,8 @@ pub enum Subject {
     Timecode,
     /// Chapters and tags.
     Extras,
+    /// Own settings that mean nothing for this output.
+    Settings,
 }
 
 impl Subject {
@@ -118,6 +132,7 @@ impl Subject {
         match self {
             Self::Container => "Container",
             Self::Parts => "In and out",
+            Self::Start => "Start",
             Self::Codec => "Codec",
             Self::Rate => "Rate",
             Self::Size => "Size",
@@ -132,6 +147,7 @@ impl Subject {
             Self::Sound => "Sound",
             Self::Timecode => "Timecode",
             Self::Extras => "Extras",
+            Self::Settings => "Settings",
         }
     }
 }
@@ -198,6 +214,12 @@ pub struct PicturePlan {
     pub duration: Option<Rational>,
     /// How many frames, where it can be known beforehand.
     pub frames: Option<u64>,
+    /// Whether that is their exact number: the source's frames were counted, and each becomes one.
+    #[serde(default)]
+    pub frames_are_counted: bool,
+    /// What stands where the source's picture begins later than what is made.
+    #[serde(default)]
+    pub lead: Lead,
     /// What is done to each picture, in this order.
     pub steps: Vec<Step>,
 }
@@ -238,7 +260,7 @@ impl PicturePlan {
     #[must_use]
     pub fn seen_steps(&self) -> Vec<Step> {
         let seen = |step: &Step| match step {
-            Step::Speed { .. } | Step::Turn { .. } | Step::Crop { .. } | Step::Scale { .. } | Step::Pad { .. } => {
+            Step::Speed { .. } | Step::Mirror | Step::Turn { .. } | Step::Crop { .. } | Step::Scale { .. } | Step::Pad { .. } => {
                 Some(step.clone())
             }
             Step::ConstantRate { rate, .. } => Some(Step::ConstantRate { rate: *rate, by: RateConversion::DropRepeat }),
@@ -361,6 +383,8 @@ pub enum Step {
         /// By what factor it plays faster.
         factor: Rational,
     },
+    /// Left and right exchanged.
+    Mirror,
     /// Turned clockwise by 90, 180 or 270 degrees.
     Turn {
         /// Degrees.
@@ -538,6 +562,7 @@ impl Step {
             Self::Deinterlace { frames: FramesMeant::Marked, .. } => "frames of video deinterlaced".to_owned(),
             Self::Deinterlace { frames: FramesMeant::All, .. } => "deinterlaced".to_owned(),
             Self::Speed { factor } => format!("played at {:.2} %", factor.to_f64() * 100.0),
+            Self::Mirror => "mirrored".to_owned(),
             Self::Turn { degrees } => format!("turned by {degrees}°"),
             Self::Crop { width, height, .. } => format!("cut to {width}×{height}"),
             Self::ConstantRate { rate, by: RateConversion::DropRepeat } => format!("{} frames a second", rate_text(*rate)),

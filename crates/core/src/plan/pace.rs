@@ -22,13 +22,13 @@ pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut
     }
     let what = format!("played at {:.3} % of the speed, sound with its pitch kept", factor.to_f64() * 100.0);
     journal.note(Subject::Speed, "/picture/speed", Origin::Preset, what, because);
-    (factor, Pace { rate: pace.rate * factor, ..pace })
+    (factor, Pace { rate: pace.rate * factor, nominal: pace.nominal * factor, ..pace })
 }
 
 /// The frame rate of the output, and how frames are brought to it where the source's do not have it.
 pub(super) fn decide_rate(settings: &PictureSettings, pace: Pace, journal: &mut Journal<'_>) -> (FrameRatePlan, RateConversion) {
     let mean = pace.rate;
-    let nominal = nominal_rate(mean);
+    let nominal = pace.nominal;
     let mut say = |origin, what: String, because: String| {
         journal.note(Subject::FrameRate, "/picture/frame_rate", origin, what, because);
     };
@@ -92,8 +92,8 @@ fn ordinal(number: i64) -> String {
     }
 }
 
-/// The standard rate that material varying around `mean` is made constant at: the nearest one that
-/// is not below it by more than a hundredth, and 60 at most.
+/// The standard rate that material varying around `mean` is made constant at, where no distance of frames stands out:
+/// the nearest one.
 #[must_use]
 pub(crate) fn nominal_rate(mean: Rational) -> Rational {
     const STANDARD: [Rational; 12] = [
@@ -110,6 +110,5 @@ pub(crate) fn nominal_rate(mean: Rational) -> Rational {
         Rational::constant(60_000, 1001),
         Rational::whole(60),
     ];
-    let floor = mean * Rational::constant(995, 1000);
-    STANDARD.into_iter().find(|rate| *rate >= floor).unwrap_or(Rational::whole(60))
+    STANDARD.into_iter().min_by_key(|rate| (*rate - mean).abs()).unwrap_or(Rational::whole(60))
 }

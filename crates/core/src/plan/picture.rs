@@ -3,7 +3,8 @@
 use super::build::Journal;
 use super::crop::Upright;
 use super::fields::Pace;
-use super::{FrameRatePlan, Origin, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
+use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
+use crate::findings::{Extent, RateVerdict};
 use crate::geometry::{Frame, Rectangle, sizing};
 use crate::level;
 use crate::parts::Span;
@@ -12,32 +13,42 @@ use crate::preset::{
 };
 use crate::rational::Rational;
 use crate::reading::{Picture, Reading, Stream};
+use crate::timeline::Origin;
 use crate::units::rate_text;
 
-/// The picture's plan, and by what factor the output plays faster than the source. `reading` is of what
-/// is taken, the `parts` of the `whole`.
+/// What of a source an output takes.
+#[derive(Clone, Copy)]
+pub(super) struct Taken<'a> {
+    /// What is known of what is taken.
+    pub(super) reading: &'a Reading,
+    /// What is known of all of the source.
+    pub(super) whole: &'a Reading,
+    pub(super) parts: &'a [Span],
+    pub(super) nought: Origin,
+}
+
+/// The picture's plan, and by what factor the output plays faster than the source.
 pub(super) fn plan(
     settings: &PictureSettings,
     stream: &Stream,
     source: &Picture,
-    reading: &Reading,
-    whole: &Reading,
-    parts: &[Span],
+    taken: Taken<'_>,
     journal: &mut Journal<'_>,
 ) -> Result<(PicturePlan, Rational), PlanError> {
+    let Taken { reading, whole, parts, nought } = taken;
     let profile = settings.profile.unwrap_or(settings.codec.usual_profile());
     journal.note(
         Subject::Codec,
         "/picture/codec",
-        Origin::Preset,
+        DecidedBy::Preset,
         format!("{} {}", settings.codec.words(), profile.words()),
         "the preset asks for it",
     );
     let findings = reading.findings.as_ref();
     let seen = Upright::of(source, settings.pixel_aspect);
-    let (upright, degrees) = (seen.frame, seen.degrees);
+    let (upright, orientation) = (seen.frame, seen.orientation);
     let cut = crop::decide(settings.crop, seen, findings, journal)?;
-    let lines_change = settings.size != SizeRule::Same || cut.is_some() || degrees != 0;
+    let lines_change = settings.size != SizeRule::Same || cut.is_some() || !orientation.is_upright();
     let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines_change, journal)?;
     let field_order = fields.order;
     let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
@@ -46,12 +57,15 @@ pub(super) fn plan(
     journal.note(
         Subject::Size,
         "/picture/size",
-        Origin::Preset,
+        DecidedBy::Preset,
         format!("{}×{}", size.frame.width, size.frame.height),
         size.because.clone(),
     );
     let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
-    let duration = stream.duration.or(reading.duration).and_then(|duration| duration.divided_by(speed));
+    // What stands before the first picture belongs to it.
+    let lead = if nought.lead_frames > 0 { whole.zero() - nought.at } else { Rational::ZERO };
+    let duration = stream.duration.or(reading.duration).and_then(|duration| (duration + lead).divided_by(speed));
+    let lead = lead.divided_by(speed).unwrap_or(lead);
     let rate = decide_bit_rate(settings.rate, duration, journal);
     let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format);
     if let Some(asked) = settings.level
@@ -83,15 +97,16 @@ pub(super) fn plan(
     if speed != Rational::ONE {
         steps.push(Step::Speed { factor: speed });
     }
-    if degrees != 0 {
+    if !orientation.is_upright() {
         journal.note(
             Subject::Rotation,
             "",
-            Origin::Source,
-            format!("turned upright by {degrees}°"),
-            "the source is marked as stored turned",
+            DecidedBy::Source,
+            format!("brought upright: {}", orientation.words()),
+            "the source is marked as stored otherwise",
         );
-        steps.push(Step::Turn { degrees });
+        steps.extend(orientation.mirrored.then_some(Step::Mirror));
+        steps.extend((orientation.degrees != 0).then_some(Step::Turn { degrees: orientation.degrees }));
     }
     let kept = match (cut, size.crop) {
         (Some(cut), Some(inner)) => Some(Rectangle { x: cut.x + inner.x, y: cut.y + inner.y, ..inner }),
@@ -139,9 +154,10 @@ pub(super) fn plan(
     steps.extend(overlays::steps(&settings.overlays, (outer, &coloured.space.matrix), speed, parts, whole, journal));
     if settings.greyscale {
         let because = "casts and coloured scratches vanish, and the bits go to the picture";
-        journal.note(Subject::Colour, "/picture/greyscale", Origin::Preset, "all colour taken out", because);
+        journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
         steps.push(Step::Grey);
     }
+    let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
     let key_interval = (settings.key_interval * frame_rate.rate()).round().max(1);
     let plan = PicturePlan {
         source_stream: stream.index,
@@ -155,30 +171,52 @@ pub(super) fn plan(
         width: size.frame.width,
         height: size.frame.height,
         pixel_aspect: size.frame.pixel_aspect,
-        frames: frame_count(frame_rate, pace, duration),
+        frames,
+        frames_are_counted,
         duration,
         frame_rate,
         field_order,
         colour: coloured.colour,
         hdr: coloured.hdr,
+        lead: settings.lead,
         steps,
     };
     Ok((plan, speed))
 }
 
 fn source_pace(source: &Picture, stream: &Stream, reading: &Reading) -> Pace {
-    let rate = source.frame_rate.unwrap_or(Rational::whole(25));
+    // What decoding all of it showed stands above what a header declares.
+    let found =
+        reading.findings.as_ref().filter(|findings| findings.extent == Extent::Whole).and_then(|findings| findings.rate.as_ref());
+    let found =
+        found.filter(|found| found.verdict == RateVerdict::OtherThanDeclared && !source.varies).and_then(|found| found.mean);
+    let rate = found.or(source.frame_rate).unwrap_or(Rational::whole(25));
     let by_duration = || {
         let duration = stream.duration.or(reading.duration).filter(|_| !source.varies)?;
         u64::try_from((duration * rate).round()).ok()
     };
-    Pace { rate, varies: source.varies, frames: source.frames.or_else(by_duration) }
+    let counted = source.frames_are_counted && source.frames.is_some();
+    Pace {
+        rate,
+        varies: source.varies,
+        frames: source.frames.or_else(by_duration),
+        counted,
+        nominal: source.dominant_rate.unwrap_or_else(|| pace::nominal_rate(rate)),
+    }
 }
 
-fn frame_count(rate: FrameRatePlan, pace: Pace, duration: Option<Rational>) -> Option<u64> {
+/// How many frames come out, `lead` of them before the source's first; and whether that is exact.
+fn frame_count(rate: FrameRatePlan, pace: Pace, lead: Rational, duration: Option<Rational>) -> (Option<u64>, bool) {
     match rate {
-        FrameRatePlan::Constant { rate } if pace.varies || pace.rate != rate => u64::try_from((duration? * rate).round()).ok(),
-        FrameRatePlan::Constant { .. } | FrameRatePlan::Variable { .. } => pace.frames,
+        FrameRatePlan::Constant { rate } if pace.varies || pace.rate != rate => {
+            (duration.and_then(|duration| u64::try_from((duration * rate).round()).ok()), false)
+        }
+        FrameRatePlan::Constant { rate } => {
+            let lead = u64::try_from((lead * rate).round()).unwrap_or(0);
+            (pace.frames.map(|frames| frames + lead), pace.counted && !pace.varies)
+        }
+        // A first frame that is held stands twice.
+        FrameRatePlan::Variable { .. } => (pace.frames.map(|frames| frames + u64::from(lead.is_positive())), false),
     }
 }
 
@@ -186,12 +224,12 @@ fn clean(settings: &PictureSettings, journal: &mut Journal<'_>, steps: &mut Vec<
     let cleaning = settings.cleaning;
     if cleaning.deblock != Deblocking::Off {
         let words = cleaning.deblock.words();
-        journal.note(Subject::Cleaning, "/picture/cleaning/deblock", Origin::Preset, words, "the preset asks for it");
+        journal.note(Subject::Cleaning, "/picture/cleaning/deblock", DecidedBy::Preset, words, "the preset asks for it");
         steps.push(Step::Deblock { degree: cleaning.deblock });
     }
     if cleaning.denoise != Denoising::Off {
         let words = cleaning.denoise.words();
-        journal.note(Subject::Cleaning, "/picture/cleaning/denoise", Origin::Preset, words, "the preset asks for it");
+        journal.note(Subject::Cleaning, "/picture/cleaning/denoise", DecidedBy::Preset, words, "the preset asks for it");
         steps.push(Step::Denoise { degree: cleaning.denoise });
     }
 }
@@ -221,7 +259,7 @@ fn adjust(settings: &PictureSettings, source: Option<(u32, bool)>, output: &str,
         "brightness {:+}, contrast {} %, gamma {} %, saturation {} %",
         adjustment.brightness, adjustment.contrast, adjustment.gamma, adjustment.saturation
     );
-    journal.note(Subject::Colour, "/picture/adjustment", Origin::Preset, what, "the preset asks for it");
+    journal.note(Subject::Colour, "/picture/adjustment", DecidedBy::Preset, what, "the preset asks for it");
     let (depth, full) = source.unwrap_or((depth_of(output), false));
     let finer = 1 << depth.saturating_sub(8).min(8);
     let levels = if full { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
@@ -237,10 +275,10 @@ fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut
     {
         let rate = RateControl::Average { bits_per_second, passes: 2 };
         let because = "one pass would miss its mean over less than five minutes";
-        journal.note(Subject::Rate, "", Origin::Source, rate_words(rate), because);
+        journal.note(Subject::Rate, "", DecidedBy::Source, rate_words(rate), because);
         return rate;
     }
-    journal.note(Subject::Rate, "/picture/rate", Origin::Preset, rate_words(asked), rate_reason(asked));
+    journal.note(Subject::Rate, "/picture/rate", DecidedBy::Preset, rate_words(asked), rate_reason(asked));
     asked
 }
 

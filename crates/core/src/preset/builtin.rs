@@ -2,7 +2,7 @@
 
 use super::{
     Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, Container, CropRule, Deinterlacing, Effort, FieldsRule,
-    FrameRateRule, MixtureRule, Overlays, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
+    FrameRateRule, Lead, MixtureRule, Overlays, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
     SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams, SpeedRule, TelecineRule,
 };
 use crate::rational::Rational;
@@ -168,6 +168,7 @@ fn preset(id: &str, name: &str, container: Container, use_when: &str) -> Preset 
         sound: None,
         carry: Carry::default(),
         parts: Vec::new(),
+        salvage: false,
         name_pattern: super::default_name_pattern(),
     }
 }
@@ -183,6 +184,7 @@ fn picture(codec: PictureCodec) -> PictureSettings {
         size: SizeRule::Same,
         pixel_aspect: PixelAspectRule::Square,
         frame_rate: FrameRateRule::Same,
+        lead: Lead::Hold,
         fields: FieldsRule::WhenNeeded,
         deinterlacing: Deinterlacing::default(),
         telecine: TelecineRule::WhenNeeded,

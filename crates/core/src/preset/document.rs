@@ -57,19 +57,76 @@ impl Preset {
     }
 }
 
-/// The preset as changed by an editor's own settings, a JSON merge patch (RFC 7386) on the document.
+/// A setting of a patch that means nothing for a preset, and was left out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LeftOut {
+    /// Its place in the document, as `picture.rate.crf`.
+    pub setting: String,
+    /// Why, as the end of a sentence.
+    pub because: String,
+}
+
+/// The preset as changed by an editor's own settings, a JSON merge patch (RFC 7386) on the document. What the
+/// preset has nothing for is left out: a crop of a file without a picture, a quality where a mean rate is asked for.
 ///
 /// # Errors
 /// [`PresetError`] where the result is no sound preset.
-pub fn with_overrides(preset: &Preset, overrides: &Value) -> Result<Preset, PresetError> {
-    let Value::Object(changes) = overrides else { return Ok(preset.clone()) };
+pub fn apply(preset: &Preset, overrides: &Value) -> Result<(Preset, Vec<LeftOut>), PresetError> {
+    let Value::Object(changes) = overrides else { return Ok((preset.clone(), Vec::new())) };
     if changes.is_empty() {
-        return Ok(preset.clone());
+        return Ok((preset.clone(), Vec::new()));
     }
     let mut document = serde_json::to_value(preset).map_err(|error| PresetError::NotJson(error.to_string()))?;
-    replace_changed_rules(&mut document, overrides);
-    json_patch::merge(&mut document, overrides);
-    Preset::from_value(document)
+    let mut patch = overrides.clone();
+    let mut left_out = Vec::new();
+    leave_out(&document, &mut patch, "", &mut left_out);
+    replace_changed_rules(&mut document, &patch);
+    json_patch::merge(&mut document, &patch);
+    Ok((Preset::from_value(document)?, left_out))
+}
+
+/// The preset as changed by an editor's own settings.
+///
+/// # Errors
+/// As for [`apply`].
+pub fn with_overrides(preset: &Preset, overrides: &Value) -> Result<Preset, PresetError> {
+    apply(preset, overrides).map(|(preset, _)| preset)
+}
+
+/// Takes out of a patch what the document has nothing for: settings of a picture or a sound that it does not make,
+/// and fields of a rule in another form than it has.
+fn leave_out(document: &Value, patch: &mut Value, place: &str, left_out: &mut Vec<LeftOut>) {
+    let (Some(document), Some(changes)) = (document.as_object(), patch.as_object_mut()) else { return };
+    let names: Vec<String> = changes.keys().cloned().collect();
+    for name in names {
+        let setting = if place.is_empty() { name.clone() } else { format!("{place}.{name}") };
+        let Some(change) = changes.get_mut(&name) else { continue };
+        let absent = place.is_empty() && document.get(&name).is_none_or(Value::is_null) && change.is_object();
+        if absent && (name == "picture" || name == "sound") && !is_whole(&name, change) {
+            left_out.push(LeftOut { setting, because: format!("the output has no {name}") });
+            changes.remove(&name);
+            continue;
+        }
+        let Some(present) = document.get(&name) else { continue };
+        if let Some((tag, form)) = ["rule", "mode"].iter().find_map(|tag| Some((*tag, present.get(tag)?)))
+            && let Some(fields) = change.as_object_mut()
+            && !fields.contains_key(tag)
+        {
+            let others: Vec<String> = fields.keys().filter(|field| present.get(field.as_str()).is_none()).cloned().collect();
+            for field in others {
+                fields.remove(&field);
+                let form = form.as_str().unwrap_or_default().replace('_', " ");
+                left_out.push(LeftOut { setting: format!("{setting}.{field}"), because: format!("the {name} is “{form}”") });
+            }
+        }
+        leave_out(present, change, &setting, left_out);
+    }
+}
+
+/// Whether a patch says all that a picture or a sound needs, so that one can be added by it.
+fn is_whole(name: &str, change: &Value) -> bool {
+    let codec = change.get("codec").is_some();
+    codec && (name == "sound" || change.get("rate").is_some())
 }
 
 /// Settings of a whole source with those of one output above them, as one patch.

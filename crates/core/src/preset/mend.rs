@@ -212,8 +212,10 @@ pub struct ColourSettings {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DynamicRangeRule {
-    /// They keep it, with its metadata.
+    /// They keep it where the output has 10 bits or more, and are brought to the standard range where it has 8.
     #[default]
+    WhenNeeded,
+    /// They keep it, with its metadata.
     Keep,
     /// They are brought to the standard range of Rec. 709; what is brighter than white is compressed.
     Standard,

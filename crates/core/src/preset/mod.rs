@@ -18,7 +18,7 @@ use crate::units::{BitRate, rate_text};
 pub(crate) use validate::LARGEST_SIDE;
 
 pub use builtin::{builtin, builtin_presets, viewing_preset};
-pub use document::{PresetError, joined_overrides, overrides_from_settings, preset_schema, with_overrides};
+pub use document::{LeftOut, PresetError, apply, joined_overrides, overrides_from_settings, preset_schema, with_overrides};
 pub use mend::{
     Adjustment, BurnIn, BurntSubtitles, Cleaning, ColourSettings, ColourSpaceRule, Corner, CropRule, Deblocking,
     DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, Denoising, DynamicRangeRule, MixtureRule, Overlays,
@@ -55,6 +55,10 @@ pub struct Preset {
     /// all of it where there are none.
     #[serde(default)]
     pub parts: Vec<Span>,
+    /// Whether all that can be decoded is made of a source that is broken or cut. Otherwise an output that lacks
+    /// what its source promised is withheld.
+    #[serde(default)]
+    pub salvage: bool,
     /// How files are named, unless the deliverable says otherwise.
     #[serde(default = "default_name_pattern")]
     pub name_pattern: String,
@@ -192,7 +196,7 @@ pub struct PictureSettings {
     /// The codec.
     pub codec: PictureCodec,
     /// Its profile; left out, the codec's usual one.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "profile")]
     pub profile: Option<Profile>,
     /// The highest level the file may need, such as `4.1`; left out, whatever is needed.
     #[serde(default)]
@@ -214,6 +218,9 @@ pub struct PictureSettings {
     /// The frame rate.
     #[serde(default)]
     pub frame_rate: FrameRateRule,
+    /// What stands where the source's sound begins before its picture.
+    #[serde(default)]
+    pub lead: Lead,
     /// What becomes of interlaced material.
     #[serde(default)]
     pub fields: FieldsRule,
@@ -253,6 +260,25 @@ fn default_key_interval() -> Rational {
     Rational::whole(2)
 }
 
+/// A text that looks like a number and may be written as one, such as the level 4.1 or the profile 4444.
+fn text_or_number<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
+    match serde_json::Value::deserialize(deserializer)? {
+        serde_json::Value::String(text) => Ok(text),
+        serde_json::Value::Number(number) => Ok(number.to_string()),
+        other => Err(serde::de::Error::custom(format!("{other} is neither a text nor a number"))),
+    }
+}
+
+fn profile<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Profile>, D::Error> {
+    use serde::de::IntoDeserializer;
+    use serde::de::value::StringDeserializer;
+    let value = Option::<serde_json::Value>::deserialize(deserializer)?;
+    let Some(value) = value.filter(|value| !value.is_null()) else { return Ok(None) };
+    let text = text_or_number(value).map_err(serde::de::Error::custom)?;
+    let text: StringDeserializer<D::Error> = text.into_deserializer();
+    Profile::deserialize(text).map(Some)
+}
+
 /// A level of H.264 or HEVC, written as `4.1`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, ToSchema)]
 #[schema(value_type = String, example = "4.1")]
@@ -272,7 +298,7 @@ impl Serialize for Level {
 
 impl<'de> Deserialize<'de> for Level {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(deserializer)?;
+        let text = text_or_number(deserializer)?;
         let (major, minor) = text.split_once('.').unwrap_or((&text, "0"));
         match (major.parse::<u8>(), minor.parse::<u8>()) {
             (Ok(major @ 1..=6), Ok(minor @ 0..=3)) => Ok(Self(major * 10 + minor)),
@@ -370,6 +396,17 @@ pub enum FrameRateRule {
         /// Frames a second.
         rate: Rational,
     },
+}
+
+/// What stands where a picture begins later than the sound.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Lead {
+    /// Its first frame.
+    #[default]
+    Hold,
+    /// Black.
+    Black,
 }
 
 /// What becomes of interlaced material.

@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::reading::{Colour, Content, FieldOrder, Orientation, Picture, Reading, Sound, Stream};
 use beryl_core::units::{BitRate, ByteSize};
 
 /// Ten seconds of 1080p25 ProRes with stereo sound, its picture changed.
@@ -18,11 +18,13 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         depth: 10,
         frame_rate: Some(Rational::whole(25)),
         varies: false,
+        dominant_rate: None,
         frames: Some(250),
+        frames_are_counted: true,
         field_order: FieldOrder::Progressive,
         colour: Colour::default(),
         hdr: None,
-        rotation: 0,
+        orientation: Orientation::default(),
         still: false,
     };
     change(&mut picture);
@@ -39,6 +41,7 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         chapters: vec![],
         streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(stereo()))],
         remarks: vec![],
+        missing: None,
         findings: None,
         samples: Vec::new(),
     }
@@ -55,8 +58,9 @@ pub fn stream(index: u32, codec: &str, content: Content) -> Stream {
         codec: codec.to_owned(),
         codec_tag: String::new(),
         profile: None,
+        level: None,
         bit_rate: None,
-        start: Rational::ZERO,
+        start: Some(Rational::ZERO),
         duration: Some(Rational::whole(10)),
         language: None,
         title: None,

@@ -8,26 +8,27 @@ use beryl_core::parts::Span;
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
+use beryl_core::rational::Rational;
+use beryl_core::timeline::Takes;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
-use super::cut::Cut;
 use super::pass::{PICTURE_QUEUE, SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
 use super::picture::StageTask;
 use super::reader::{DecodeTask, ReadTask, Route};
-use super::work::SourceTimes;
-use crate::raw::{Decoder, Kind};
+use super::work::SourceNotes;
+use crate::raw::Decoder;
 use crate::source::PacketSource;
 use crate::supplies::Supplies;
 
 /// Chains may run ahead of each other by so many frames: some steps hold frames back before the first comes.
 const AHEAD: usize = 16;
 
-/// Decodes the picture of a source, or of parts of it, once, and works off each chain of steps, in
+/// Decodes the picture of a source from its origin (the word of its header where it is not known), or of parts of it, once, and works off each chain of steps, in
 /// threads of `scope`. A receiver that is dropped ends its chain.
 pub(crate) fn feed<'scope, 'env: 'scope>(
     scope: &'scope Scope<'scope, 'env>,
     source: &SourceRef,
-    parts: &[Span],
+    (origin, parts): (Option<Rational>, &[Span]),
     chains: &[&[Step]],
     supplies: &'env Supplies,
     shared: Shared<'env>,
@@ -35,11 +36,11 @@ pub(crate) fn feed<'scope, 'env: 'scope>(
 ) -> Result<Vec<Receiver<TimedFrame>>, Problem> {
     let packets = PacketSource::open(source, shared.control.stop())?;
     let name = packets.name().to_owned();
-    let stream = packets.input().streams().find(|stream| stream.kind() == Kind::Picture).map(|stream| stream.index());
-    let stream = stream
+    let stream = packets
+        .moving_picture()
         .ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("{name} cannot be looked at"), "it has no moving picture"))?;
-    let cut = (!parts.is_empty()).then(|| Arc::new(Cut { zero: packets.zero(), parts: parts.to_vec() }));
-    let times = Arc::new(SourceTimes::default());
+    let takes = Takes::parts(origin.unwrap_or_else(|| packets.zero()), parts);
+    let notes = Arc::new(SourceNotes::default());
     let (mut inputs, mut outputs) = (Vec::new(), Vec::new());
     for chain in chains {
         let (to_chain, frames) = bounded(PICTURE_QUEUE);
@@ -59,13 +60,14 @@ pub(crate) fn feed<'scope, 'env: 'scope>(
         is_picture: true,
         name,
         shared,
-        times: Arc::clone(&times),
-        cut: cut.clone(),
+        notes: Arc::clone(&notes),
+        takes: takes.clone(),
+        delay: view.delay(),
         threads: Vec::new(),
         works: Vec::new(),
     };
     spawn(scope, "decode picture", done, move || task.run(decoder, &from_reader, inputs))?;
-    let task = ReadTask { shared, times, cut, picture: Some(stream) };
+    let task = ReadTask { shared, notes, takes, picture: Some(stream) };
     let routes = BTreeMap::from([(stream, Route::Decode(to_decoder))]);
     spawn(scope, "read", done, move || task.run(packets, routes))?;
     Ok(outputs)

@@ -10,6 +10,7 @@ mod control;
 mod cost;
 mod cut;
 mod feed;
+mod form;
 mod pass;
 mod picture;
 mod reader;
@@ -22,6 +23,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use beryl_core::plan::Plan;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
 
@@ -89,6 +91,10 @@ fn remove_temporary(run: &EncodeRun) {
     }
 }
 
+fn takes_same(one: &Plan, other: &Plan) -> bool {
+    one.parts == other.parts && one.origin == other.origin
+}
+
 /// Makes the runs that take the same parts of the source together, one such group after the other.
 fn all_passes(
     source: &SourceRef,
@@ -99,7 +105,7 @@ fn all_passes(
 ) -> Result<(), Problem> {
     let mut groups: Vec<Vec<&Work<'_>>> = Vec::new();
     for work in works {
-        match groups.iter_mut().find(|group| group[0].run.plan.parts == work.run.plan.parts) {
+        match groups.iter_mut().find(|group| takes_same(&group[0].run.plan, &work.run.plan)) {
             Some(group) => group.push(work),
             None => groups.push(vec![work]),
         }

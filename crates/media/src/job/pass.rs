@@ -9,13 +9,13 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::stages::{Stage, share_steps};
+use beryl_core::timeline::Takes;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 use super::control::Control;
 use super::cost;
-use super::cut::Cut;
 use super::reader::{DecodeTask, ReadTask, Route};
-use super::work::{SourceTimes, Work};
+use super::work::{SourceNotes, Work};
 use super::{picture, reader, sound, writer};
 use crate::encoders::{Pass, muxer};
 use crate::raw::{Decoder, EncoderStream, Frame, Output, Packet};
@@ -71,14 +71,15 @@ pub(super) fn start<'scope, 'env: 'scope>(
     done: Sender<()>,
 ) -> Result<(), Problem> {
     let packets = PacketSource::open(source, shared.control.stop())?;
-    let times = Arc::new(SourceTimes::default());
-    // Works of one pass take the same parts, whose times are the output's own.
-    let parts = works.first().map_or(&[][..], |(work, _)| &work.run.plan.parts);
-    let cut = (!parts.is_empty()).then(|| Arc::new(Cut { zero: packets.zero(), parts: parts.to_vec() }));
-    let origins: Vec<Rational> = works
-        .iter()
-        .map(|(work, _)| origin(work, &packets).map(|origin| if cut.is_some() { Rational::ZERO } else { origin }))
-        .collect::<Result<_, _>>()?;
+    let notes = Arc::new(SourceNotes::default());
+    for (work, _) in works {
+        still_there(work, &packets)?;
+    }
+    // Works of one pass take the same of the source.
+    let takes = works.first().map_or_else(
+        || Takes::whole(packets.zero()),
+        |(work, _)| Takes::parts(work.run.plan.origin.unwrap_or_else(|| packets.zero()), &work.run.plan.parts),
+    );
     let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
 
     // Every run gets its writer, except in a first pass, whose packets nobody wants.
@@ -90,7 +91,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
         }
         let (to_writer, from_encoders) = bounded(SMALL_QUEUE);
         writers.push(Some(to_writer));
-        let task = writer::WriteTask { work, shared, times: Arc::clone(&times), tell };
+        let task = writer::WriteTask { work, shared, notes: Arc::clone(&notes), tell, source, origin: takes.part(0).from };
         spawn(scope, "write", &done, move || task.run(&from_encoders))?;
     }
 
@@ -126,8 +127,6 @@ pub(super) fn start<'scope, 'env: 'scope>(
                     pass,
                     shared,
                     writer: writers[run_place].clone(),
-                    times: Arc::clone(&times),
-                    origin: origins[run_place],
                     global_header: Output::wants_global_header(muxer(work.run.plan.container)),
                 };
                 spawn(scope, "encode picture", &done, move || task.run(&frames))?;
@@ -153,8 +152,9 @@ pub(super) fn start<'scope, 'env: 'scope>(
             is_picture: true,
             name: packets.name().to_owned(),
             shared,
-            times: Arc::clone(&times),
-            cut: cut.clone(),
+            notes: Arc::clone(&notes),
+            takes: takes.clone(),
+            delay: view.delay(),
             threads,
             works: chains.iter().map(|(place, ..)| works[*place].0).collect(),
         };
@@ -171,8 +171,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
                 None => {
                     let description = EncoderStream::copy_of(packets.stream(stream))
                         .map_err(|error| library_problem(&work.what(), &error.to_string()))?;
-                    let copy =
-                        reader::Copy { slot, writer: writer.clone(), shift: -origins[place], clock: packets.clock(stream) };
+                    let copy = reader::Copy { slot, writer: writer.clone(), clock: packets.clock(stream) };
                     // The writer takes everything, so this cannot wait for long.
                     drop(writer.send(ToWriter::Open { slot, stream: description }));
                     match routes.entry(stream).or_insert_with(|| Route::Copies(Vec::new())) {
@@ -183,17 +182,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
                 Some(settings) => {
                     let (to_encoder, frames) = bounded(SMALL_QUEUE);
                     listeners.entry(stream).or_default().push(to_encoder);
-                    let task = sound::EncodeTask {
-                        work,
-                        shared,
-                        slot,
-                        stream,
-                        plan,
-                        settings,
-                        writer: writer.clone(),
-                        times: Arc::clone(&times),
-                        origin: origins[place],
-                    };
+                    let task = sound::EncodeTask { work, shared, slot, plan, settings, writer: writer.clone() };
                     spawn(scope, "encode sound", &done, move || task.run(&frames))?;
                 }
             }
@@ -216,15 +205,16 @@ pub(super) fn start<'scope, 'env: 'scope>(
             is_picture: false,
             name: packets.name().to_owned(),
             shared,
-            times: Arc::clone(&times),
-            cut: cut.clone(),
+            notes: Arc::clone(&notes),
+            takes: takes.clone(),
+            delay: 0,
             threads: Vec::new(),
             works: works.iter().map(|(work, _)| *work).filter(|work| takes_sound(work, stream)).collect(),
         };
         spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
     }
     let picture = chains.first().map(|(_, _, stream)| *stream as usize);
-    let task = ReadTask { shared, times, cut, picture };
+    let task = ReadTask { shared, notes, takes, picture };
     spawn(scope, "read", &done, move || task.run(packets, routes))
 }
 
@@ -270,22 +260,14 @@ pub(super) fn library_problem(what: &str, details: &str) -> Problem {
     Problem::new(ProblemKind::Unsupported, what, "the codec library refused the settings").with_details(details)
 }
 
-/// The moment of the source that becomes nought in the output: the first of the streams it takes.
-fn origin(work: &Work<'_>, packets: &PacketSource) -> Result<Rational, Problem> {
+/// Whether the source still has the streams that a plan names.
+fn still_there(work: &Work<'_>, packets: &PacketSource) -> Result<(), Problem> {
     let plan = &work.run.plan;
-    let picture = plan.picture.iter().map(|picture| picture.source_stream as usize);
-    let streams = picture.chain(plan.sound.iter().map(|sound| sound.source_stream as usize));
-    let mut first = None;
-    for stream in streams {
-        if stream >= packets.input().stream_count() {
-            let why = format!("the plan names stream {stream}, which {} does not have any more", packets.name());
-            return Err(
-                Problem::new(ProblemKind::Invalid, work.what(), why).with_next("The file has changed: let it be read again.")
-            );
-        }
-        let start =
-            if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
-        first = Some(first.map_or(start, |first: Rational| first.min(start)));
-    }
-    Ok(first.unwrap_or(Rational::ZERO))
+    let picture = plan.picture.iter().map(|picture| picture.source_stream);
+    let mut streams = picture.chain(plan.sound.iter().map(|sound| sound.source_stream));
+    let gone = streams.find(|stream| *stream as usize >= packets.input().stream_count());
+    gone.map_or(Ok(()), |stream| {
+        let why = format!("the plan names stream {stream}, which {} does not have any more", packets.name());
+        Err(Problem::new(ProblemKind::Invalid, work.what(), why).with_next("The file has changed: let it be read again."))
+    })
 }

@@ -1,9 +1,10 @@
 //! Picture steps and picture encoders.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
+use beryl_core::preset::Lead;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
@@ -11,7 +12,7 @@ use crossbeam_channel::{Receiver, Sender};
 use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::steps::Chain;
-use super::work::{SourceTimes, Work};
+use super::work::Work;
 use crate::encoders::{self, Pass};
 use crate::raw::{AvError, Encoder, Frame};
 use crate::supplies::Supplies;
@@ -91,8 +92,6 @@ pub(super) struct EncodeTask<'a> {
     pub(super) pass: Pass,
     pub(super) shared: Shared<'a>,
     pub(super) writer: Option<Sender<ToWriter>>,
-    pub(super) times: Arc<SourceTimes>,
-    pub(super) origin: Rational,
     pub(super) global_header: bool,
 }
 
@@ -135,11 +134,18 @@ impl EncodeTask<'_> {
                 FrameRatePlan::Constant { .. } => 1,
                 FrameRatePlan::Variable { .. } => rescale(frame.duration(), clock, *encoder_clock).max(1),
             };
+            if plan.lead == Lead::Black && frame.is_leading() {
+                frame = frame.black()?;
+            }
             frame.set_times(time, length);
             lengths.insert(time, length);
             frame.prepare_for_encoding(plan.field_order);
             open.send(Some(&frame))?;
             self.work.count_frame();
+            if self.pass != Pass::First {
+                self.work.sketch(&frame, Rational::whole(time) * *encoder_clock)?;
+            }
+            self.work.give(0, 1, Rational::whole(time + length) * *encoder_clock);
             if !self.pass_on(open, *encoder_clock, &mut lengths)? {
                 return Ok(());
             }
@@ -178,8 +184,6 @@ impl EncodeTask<'_> {
 
     /// Hands the encoder's packets on; answers whether anybody wants more.
     fn pass_on(&self, encoder: &mut Encoder, clock: Rational, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
-        let start = self.times.picture_start.get().copied().unwrap_or(self.origin);
-        let shift = self.work.run.plan.at_its_speed(start - self.origin);
         for mut packet in encoder.receive()? {
             // What has gone in may wait for a hundred others to come out.
             self.work.reach(packet.pts().map_or(Rational::ZERO, |time| Rational::whole(time) * clock));
@@ -193,7 +197,7 @@ impl EncodeTask<'_> {
                 packet.set_duration(length);
             }
             let Some(writer) = &self.writer else { continue };
-            if writer.send(ToWriter::Packet { slot: 0, packet, shift }).is_err() {
+            if writer.send(ToWriter::Packet { slot: 0, packet, shift: Rational::ZERO }).is_err() {
                 return Ok(false);
             }
         }

@@ -5,13 +5,14 @@ use std::sync::Arc;
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
+use beryl_core::timeline::{Continuity, PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::{Receiver, Sender};
 
-use super::cost;
-use super::cut::{self, Cut, Cutter, Placed};
+use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter};
-use super::work::{SourceTimes, Work};
-use crate::raw::{Decoder, Frame, OpenError, Packet};
+use super::work::{SourceNotes, Work};
+use super::{cost, cut};
+use crate::raw::{AvError, Decoder, Frame, OpenError, Packet};
 use crate::source::{PacketSource, problem_of};
 
 /// What comes to a decoder.
@@ -41,65 +42,93 @@ impl Route {
 pub(super) struct Copy {
     pub(super) slot: usize,
     pub(super) writer: Sender<ToWriter>,
-    pub(super) shift: Rational,
     pub(super) clock: Rational,
 }
 
 /// Reads the source, or parts of it, and hands the packets out.
 pub(super) struct ReadTask<'a> {
     pub(super) shared: Shared<'a>,
-    pub(super) times: Arc<SourceTimes>,
-    pub(super) cut: Option<Arc<Cut>>,
+    pub(super) notes: Arc<SourceNotes>,
+    pub(super) takes: Takes,
     /// The stream whose key frames parts are looked for by.
     pub(super) picture: Option<usize>,
 }
 
+/// So many times in a row reading may fail before the source ends there.
+const MOST_DAMAGE: u32 = 20;
 /// Streams whose packets come this many seconds behind those of another are not waited for.
 const MOST_APART: Rational = Rational::whole(10);
 
 impl ReadTask<'_> {
     pub(super) fn run(self, mut packets: PacketSource, mut routes: BTreeMap<usize, Route>) {
         packets.keep_only(&routes.keys().copied().collect::<Vec<_>>());
-        let Some(cut) = self.cut.clone() else { return self.read(&mut packets, &mut routes, None) };
-        for part in 0..cut.parts.len() {
+        let mut continuity = Continuity::new(packets.may_jump());
+        for part in 0..self.takes.count() {
             for decoder in routes.values().filter_map(Route::decoder) {
                 // One that has gone is found out with its next packet.
                 drop(decoder.send(ToDecoder::Part(part)));
             }
-            let read = match cut::go_to(&mut packets, &cut, part, self.picture) {
+            let read =
+                if self.takes.is_whole() { Ok(Vec::new()) } else { cut::go_to(&mut packets, &self.takes, part, self.picture) };
+            let read = match read {
                 Ok(read) => read,
                 Err(error) => return self.give_up(&packets, error),
             };
+            continuity.begin_elsewhere();
             for packet in read {
-                self.pass_on(packet, &mut routes, Some((&cut, part)));
+                let packet = self.in_one_clock(packet, &packets, &mut continuity);
+                self.pass_on(packet, &mut routes, part);
             }
-            self.read(&mut packets, &mut routes, Some((&cut, part)));
+            self.read(&mut packets, &mut routes, &mut continuity, part);
+        }
+        for jump in continuity.jumps() {
+            self.notes.remark(Remark::ClockJump { at: jump.at - self.takes.part(0).from, by: jump.by });
         }
     }
 
     /// Reads to the end of the source, or until all that belongs to the part was read.
-    fn read(&self, packets: &mut PacketSource, routes: &mut BTreeMap<usize, Route>, part: Option<(&Cut, usize)>) {
+    fn read(&self, packets: &mut PacketSource, routes: &mut BTreeMap<usize, Route>, continuity: &mut Continuity, part: usize) {
         let mut unfinished: BTreeSet<usize> = routes.keys().copied().collect();
+        let mut damage = 0;
         while self.shared.goes_on() && !routes.is_empty() && !unfinished.is_empty() {
             let packet = match packets.read() {
                 Ok(Some(packet)) => packet,
                 Ok(None) => return,
+                // Behind a damaged place there may be more.
+                Err(OpenError::Library(_)) if damage < MOST_DAMAGE => {
+                    damage += 1;
+                    self.notes.note_fault(None);
+                    continue;
+                }
                 Err(error) => return self.give_up(packets, error),
             };
+            damage = 0;
+            let packet = self.in_one_clock(packet, packets, continuity);
             // The clock of decoding never runs behind that of showing.
-            if let Some((cut, part)) = part
-                && let Some(time) = packet.dts().or(packet.pts())
-            {
+            if let Some(time) = packet.dts().or(packet.pts()) {
                 let time = Rational::whole(time) * packets.clock(packet.stream());
-                if cut.is_behind(part, time) {
+                if self.takes.is_behind(part, time) {
                     unfinished.remove(&packet.stream());
                 }
-                if cut.is_behind(part, time - MOST_APART) {
+                if self.takes.is_behind(part, time - MOST_APART) {
                     return;
                 }
             }
             self.pass_on(packet, routes, part);
         }
+    }
+
+    /// The packet with its times on the clock that all streams of the source share.
+    fn in_one_clock(&self, mut packet: Packet, packets: &PacketSource, continuity: &mut Continuity) -> Packet {
+        let clock = packets.clock(packet.stream());
+        if let Some(time) = packet.dts().or(packet.pts()) {
+            let shift =
+                continuity.shift(packet.stream(), Rational::whole(time) * clock, Rational::whole(packet.duration()) * clock);
+            if shift != Rational::ZERO {
+                packet.move_by(shift.divided_by(clock).map_or(0, Rational::round));
+            }
+        }
+        packet
     }
 
     fn give_up(&self, packets: &PacketSource, error: OpenError) {
@@ -109,22 +138,22 @@ impl ReadTask<'_> {
                 self.shared.fail_source(Problem::from_io(what, &error));
             }
             // Damage: the source ends here, and the check will say how much is missing.
-            OpenError::Library(_) => self.times.note_fault(),
+            OpenError::Library(_) => self.notes.note_fault(None),
             error => self.shared.fail_source(problem_of(packets.name(), &error)),
         }
     }
 
-    fn pass_on(&self, packet: Packet, routes: &mut BTreeMap<usize, Route>, part: Option<(&Cut, usize)>) {
+    fn pass_on(&self, packet: Packet, routes: &mut BTreeMap<usize, Route>, part: usize) {
         let stream = packet.stream();
         if let Some(route) = routes.get_mut(&stream)
-            && !self.hand_out(stream, packet, route, part)
+            && !self.hand_out(packet, route, part)
         {
             routes.remove(&stream);
         }
     }
 
     /// Answers whether anybody still wants packets of this stream.
-    fn hand_out(&self, stream: usize, packet: Packet, route: &mut Route, part: Option<(&Cut, usize)>) -> bool {
+    fn hand_out(&self, packet: Packet, route: &mut Route, part: usize) -> bool {
         let (decoder, copies) = match route {
             Route::Decode(decoder) => (Some(decoder), None),
             Route::Copies(copies) => (None, Some(copies)),
@@ -134,13 +163,10 @@ impl ReadTask<'_> {
         if let Some(copies) = copies {
             copies.retain(|copy| {
                 let time = packet.pts().map(|time| Rational::whole(time) * copy.clock);
-                let shift = part.map_or(copy.shift, |(cut, part)| cut.shift(part));
-                if part.is_some_and(|(cut, part)| time.is_none_or(|time| !cut.holds(part, time))) {
+                if time.is_none_or(|time| !self.takes.holds(part, time)) {
                     return true;
                 }
-                if let Some(time) = time.filter(|_| !packet.is_hidden()) {
-                    self.times.note_first(stream, if part.is_some() { time + shift } else { time });
-                }
+                let shift = self.takes.shift(part);
                 let mut packet = packet.clone();
                 packet.set_stream(copy.slot);
                 copy.writer.send(ToWriter::Packet { slot: copy.slot, packet, shift }).is_ok()
@@ -154,7 +180,7 @@ impl ReadTask<'_> {
     }
 }
 
-/// Decodes one stream and hands the frames to everybody who wants them.
+/// Decodes one stream and hands the frames to everybody who wants them, each at its place.
 pub(super) struct DecodeTask<'a> {
     pub(super) stream: usize,
     pub(super) clock: Rational,
@@ -163,8 +189,10 @@ pub(super) struct DecodeTask<'a> {
     pub(super) is_picture: bool,
     pub(super) name: String,
     pub(super) shared: Shared<'a>,
-    pub(super) times: Arc<SourceTimes>,
-    pub(super) cut: Option<Arc<Cut>>,
+    pub(super) notes: Arc<SourceNotes>,
+    pub(super) takes: Takes,
+    /// How many frames are decoded before the first is shown.
+    pub(super) delay: usize,
     /// The threads of the decoder, and the runs for which it works.
     pub(super) threads: Vec<u32>,
     pub(super) works: Vec<&'a Work<'a>>,
@@ -181,21 +209,21 @@ impl DecodeTask<'_> {
     }
 
     fn work_off(&self, decoder: &mut Decoder, packets: &Receiver<ToDecoder>, consumers: &mut Vec<Sender<TimedFrame>>) {
-        let cutter = self.cut.as_ref().map(|cut| Cutter::new(cut, self.clock, self.is_picture.then(|| self.usual_length())));
-        let mut timeline = Timeline { task: self, cutter, first: None, next: None };
+        let mut lane = Lane::new(self);
         let mut faults_in_a_row = 0;
         let mut begun = false;
+        let mut stamped = Stamped::default();
         loop {
             let packet = match packets.recv() {
                 Ok(ToDecoder::Packet(packet)) => Some(packet),
                 Ok(ToDecoder::Part(part)) => {
                     // What is left in the decoder belongs to the part before.
-                    if begun && !self.decode(decoder, None, &mut timeline, &mut faults_in_a_row, consumers) {
+                    if begun && !self.decode(decoder, None, &mut lane, &mut faults_in_a_row, consumers) {
                         return;
                     }
                     decoder.flush();
                     begun = true;
-                    if !timeline.begin(part, consumers) {
+                    if !self.answer(lane.begin(part), consumers) {
                         return;
                     }
                     continue;
@@ -205,7 +233,10 @@ impl DecodeTask<'_> {
             if !self.shared.goes_on() || consumers.is_empty() {
                 return;
             }
-            if !self.decode(decoder, packet.as_ref(), &mut timeline, &mut faults_in_a_row, consumers) {
+            if self.is_picture && stamped.in_order_of_decoding(packet.as_ref(), self.delay) {
+                lane.reorder(self.delay);
+            }
+            if !self.decode(decoder, packet.as_ref(), &mut lane, &mut faults_in_a_row, consumers) {
                 return;
             }
             if faults_in_a_row > MOST_FAULTS_IN_A_ROW {
@@ -214,7 +245,7 @@ impl DecodeTask<'_> {
                 return self.shared.fail_source(Problem::new(ProblemKind::NotMedia, what, why));
             }
             if packet.is_none() {
-                timeline.end(consumers);
+                self.answer(lane.end(), consumers);
                 return;
             }
         }
@@ -225,10 +256,15 @@ impl DecodeTask<'_> {
         &self,
         decoder: &mut Decoder,
         packet: Option<&Packet>,
-        timeline: &mut Timeline<'_>,
+        lane: &mut Lane<'_>,
         faults_in_a_row: &mut u32,
         consumers: &mut Vec<Sender<TimedFrame>>,
     ) -> bool {
+        let fault = |faults_in_a_row: &mut u32| {
+            let time = packet.and_then(|packet| packet.pts().or(packet.dts())).map(|time| Rational::whole(time) * self.clock);
+            self.notes.note_fault(time.map(|time| time - self.takes.part(0).from));
+            *faults_in_a_row += 1;
+        };
         loop {
             let taken = decoder.send(packet);
             let mut got_frames = false;
@@ -237,14 +273,13 @@ impl DecodeTask<'_> {
                     Ok(Some(frame)) => {
                         got_frames = true;
                         *faults_in_a_row = 0;
-                        if !timeline.take(frame, consumers) {
+                        if !self.answer(lane.take(frame), consumers) {
                             return false;
                         }
                     }
                     Ok(None) => break,
                     Err(_) => {
-                        self.times.note_fault();
-                        *faults_in_a_row += 1;
+                        fault(faults_in_a_row);
                         break;
                     }
                 }
@@ -255,10 +290,25 @@ impl DecodeTask<'_> {
                 Ok(false) => return true,
                 Err(_) if packet.is_none() => return true,
                 Err(_) => {
-                    self.times.note_fault();
-                    *faults_in_a_row += 1;
+                    fault(faults_in_a_row);
                     return true;
                 }
+            }
+        }
+    }
+
+    /// Hands out what a lane has made ready; answers whether anybody wants more.
+    fn answer(&self, ready: Result<Vec<TimedFrame>, AvError>, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
+        match ready {
+            Ok(frames) => frames.into_iter().all(|TimedFrame { frame, clock }| {
+                consumers.retain(|consumer| consumer.send(TimedFrame { frame: frame.clone(), clock }).is_ok());
+                !consumers.is_empty()
+            }),
+            Err(error) => {
+                let what = format!("{} could not be decoded", self.name);
+                let why = "a frame could not be brought to its place";
+                self.shared.fail_source(Problem::new(ProblemKind::Unsupported, what, why).with_details(error.to_string()));
+                false
             }
         }
     }
@@ -270,71 +320,171 @@ impl DecodeTask<'_> {
     }
 }
 
-/// Gives every frame a time that begins at nought with the first one and always grows.
-struct Timeline<'a> {
-    task: &'a DecodeTask<'a>,
-    cutter: Option<Cutter<'a>>,
-    first: Option<i64>,
-    next: Option<i64>,
+/// Whether a file stamps frames in the order of decoding although they are shown in another: its stamps
+/// of both orders are the same from the beginning on.
+#[derive(Default)]
+struct Stamped {
+    packets: usize,
+    apart: bool,
 }
 
-impl Timeline<'_> {
-    fn begin(&mut self, part: usize, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
-        let left = self.cutter.as_mut().and_then(|cutter| cutter.begin(part));
-        left.is_none_or(|placed| self.hand_out(placed, consumers))
+impl Stamped {
+    /// Answers once the first frame may come out of the decoder.
+    fn in_order_of_decoding(&mut self, packet: Option<&Packet>, delay: usize) -> bool {
+        let Some(packet) = packet else { return false };
+        self.packets += 1;
+        self.apart |= packet.pts().zip(packet.dts()).is_none_or(|(shown, decoded)| shown != decoded);
+        delay > 0 && self.packets == delay + 1 && !self.apart
+    }
+}
+
+/// The way of decoded frames to their places.
+struct Lane<'a> {
+    task: &'a DecodeTask<'a>,
+    track: Track,
+    form: Form,
+}
+
+enum Track {
+    Picture(PictureTrack<Frame>),
+    /// Opened with the first frame, which tells its rate.
+    Sound(Option<SoundTrack<Frame>>, usize),
+}
+
+impl<'a> Lane<'a> {
+    fn new(task: &'a DecodeTask<'a>) -> Self {
+        let track = if task.is_picture {
+            Track::Picture(PictureTrack::new(task.takes.clone(), task.clock, task.usual_length(), 0))
+        } else {
+            Track::Sound(None, 0)
+        };
+        Self { task, track, form: Form::default() }
     }
 
-    fn end(&mut self, consumers: &mut Vec<Sender<TimedFrame>>) {
-        if let Some(placed) = self.cutter.as_mut().and_then(Cutter::end) {
-            self.hand_out(placed, consumers);
+    fn reorder(&mut self, depth: usize) {
+        if let Track::Picture(track) = &mut self.track {
+            track.reorder(depth);
+        }
+    }
+
+    fn begin(&mut self, part: usize) -> Result<Vec<TimedFrame>, AvError> {
+        match &mut self.track {
+            Track::Picture(track) => {
+                let left = track.begin(part);
+                Ok(self.pictures(left))
+            }
+            Track::Sound(track, began) => {
+                *began = part;
+                let left = track.as_mut().map(|track| track.begin(part)).unwrap_or_default();
+                self.sounds(left)
+            }
+        }
+    }
+
+    fn end(&mut self) -> Result<Vec<TimedFrame>, AvError> {
+        match &mut self.track {
+            Track::Picture(track) => {
+                let left = track.end();
+                Ok(self.pictures(left))
+            }
+            Track::Sound(track, _) => {
+                let left = track.as_mut().map(SoundTrack::end).unwrap_or_default();
+                for gap in track.iter().flat_map(SoundTrack::gaps) {
+                    let at = gap.at - self.task.takes.part(0).from;
+                    let stream = u32::try_from(self.task.stream).unwrap_or(u32::MAX);
+                    self.task.notes.remark(Remark::SoundGap { stream, at, length: gap.length });
+                }
+                self.sounds(left)
+            }
         }
     }
 
     /// Takes a frame as it was decoded.
-    fn take(&mut self, frame: Frame, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
+    fn take(&mut self, frame: Frame) -> Result<Vec<TimedFrame>, AvError> {
         let task = self.task;
-        let Some(cutter) = &mut self.cutter else {
-            let usual = if task.is_picture {
-                task.usual_length()
-            } else {
-                let length = Rational::new(frame.samples().into(), i64::from(frame.sample_rate()).max(1));
-                length.and_then(|length| length.divided_by(task.clock)).map_or(1, Rational::round)
-            };
-            let time = frame.best_time().or(self.next).unwrap_or(0);
-            let length = if frame.duration() > 0 { frame.duration() } else { usual };
-            return self.hand_out(Placed { frame, time, length }, consumers);
-        };
-        match cutter.take(frame) {
-            Ok(placed) => placed.is_none_or(|placed| self.hand_out(placed, consumers)),
-            Err(_) => {
-                task.times.note_fault();
-                true
+        match &mut self.track {
+            Track::Picture(track) => {
+                let (stamp, duration) = (frame.best_time(), frame.duration());
+                let at = stamp.map(|stamp| Rational::whole(stamp) * task.clock - task.takes.part(0).from);
+                if let Some(stamp) = stamp {
+                    task.notes.sketch(&frame, Rational::whole(stamp) * task.clock)?;
+                }
+                let (frame, changed) = self.form.fit(frame)?;
+                if let Some((from, to)) = changed {
+                    task.notes.remark(Remark::FormChange { at: at.unwrap_or(Rational::ZERO), from, to });
+                }
+                let placed = track.take(frame, stamp, duration);
+                Ok(self.pictures(placed))
+            }
+            Track::Sound(track, part) => {
+                let (samples, rate) = (i64::from(frame.samples()), frame.sample_rate().max(1));
+                let stamp = frame.best_time().map(|time| Rational::whole(time) * task.clock);
+                let mut pieces = Vec::new();
+                let track = match track {
+                    Some(track) => {
+                        if track.rate() != rate {
+                            pieces.extend(track.set_rate(rate));
+                        }
+                        track
+                    }
+                    None => {
+                        let opened = track.insert(SoundTrack::new(task.takes.clone(), task.clock, rate));
+                        opened.begin(*part);
+                        opened
+                    }
+                };
+                pieces.extend(track.take(frame, stamp, samples));
+                self.sounds(pieces)
             }
         }
     }
 
-    fn hand_out(&mut self, Placed { mut frame, time, length }: Placed, consumers: &mut Vec<Sender<TimedFrame>>) -> bool {
-        let task = self.task;
-        let first = *self.first.get_or_insert(time);
-        if self.next.is_none() {
-            let start = Rational::whole(first) * task.clock;
-            task.times.note_first(task.stream, start);
-            if task.is_picture {
-                task.times.picture_start.get_or_init(|| start);
+    fn pictures(&self, placed: Vec<PlacedPicture<Frame>>) -> Vec<TimedFrame> {
+        let clock = self.task.clock;
+        let timed = placed.into_iter().map(|PlacedPicture { mut frame, time, length, leads }| {
+            frame.set_times(time, length);
+            if leads {
+                frame.mark_leading();
+            }
+            self.task.notes.note_end(Rational::whole(time + length) * clock);
+            TimedFrame { frame, clock }
+        });
+        timed.collect()
+    }
+
+    /// Silence has the form of the sound that it stands before.
+    fn sounds(&self, pieces: Vec<SoundPiece<Frame>>) -> Result<Vec<TimedFrame>, AvError> {
+        let mut timed = Vec::new();
+        let mut silences = Vec::new();
+        for piece in pieces {
+            match piece {
+                SoundPiece::Silence { at, samples } => silences.push((at, samples)),
+                SoundPiece::Sound { frame, first, samples, at } => {
+                    let clock = Rational::new(1, i64::from(frame.sample_rate()).max(1)).unwrap_or(Rational::ONE);
+                    for (from, length) in silences.drain(..) {
+                        silence(&frame, from, length, clock, &mut timed)?;
+                    }
+                    let mut piece =
+                        if (first, samples) == (0, i64::from(frame.samples())) { frame } else { frame.piece(first, samples)? };
+                    piece.set_times(at, samples);
+                    timed.push(TimedFrame { frame: piece, clock });
+                }
             }
         }
-        let usual = if task.is_picture { task.usual_length() } else { length };
-        // Time never runs backward, whatever a damaged file says.
-        let time = match self.next {
-            Some(next) if task.is_picture && time <= next - usual => next - usual + 1,
-            _ => time,
-        };
-        self.next = Some(time + usual);
-        if task.is_picture {
-            task.times.note_end(Rational::whole(time - first + length) * task.clock);
-        }
-        frame.set_times(time - first, length);
-        consumers.retain(|consumer| consumer.send(TimedFrame { frame: frame.clone(), clock: task.clock }).is_ok());
-        !consumers.is_empty()
+        Ok(timed)
     }
+}
+
+/// Silence of the form of `like`, in frames of a second at most.
+fn silence(like: &Frame, from: i64, length: i64, clock: Rational, timed: &mut Vec<TimedFrame>) -> Result<(), AvError> {
+    let most = i64::from(like.sample_rate()).max(1);
+    let mut at = from;
+    while at < from + length {
+        let samples = most.min(from + length - at);
+        let mut frame = like.silence(samples)?;
+        frame.set_times(at, samples);
+        timed.push(TimedFrame { frame, clock });
+        at += samples;
+    }
+    Ok(())
 }

@@ -1,28 +1,22 @@
 //! Sound encoders.
 
-use std::sync::Arc;
-
 use beryl_core::plan::SoundPlan;
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
-use super::work::{SourceTimes, Work};
-use crate::raw::{AvError, Encoder, EncoderSettings, Graph, GraphInput};
+use super::work::Work;
+use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput};
 
 /// Encodes one sound stream of one run.
 pub(super) struct EncodeTask<'a> {
     pub(super) work: &'a Work<'a>,
     pub(super) shared: Shared<'a>,
     pub(super) slot: usize,
-    /// The stream of the source.
-    pub(super) stream: usize,
     pub(super) plan: &'a SoundPlan,
     pub(super) settings: EncoderSettings,
     pub(super) writer: Sender<ToWriter>,
-    pub(super) times: Arc<SourceTimes>,
-    pub(super) origin: Rational,
 }
 
 impl EncodeTask<'_> {
@@ -35,8 +29,9 @@ impl EncodeTask<'_> {
 
     fn encode(&self, frames: &Receiver<TimedFrame>) -> Result<(), AvError> {
         // Opened before the first frame comes: a writer waits for all its streams.
-        let mut encoder = Encoder::open(&self.settings)?;
+        let encoder = Encoder::open(&self.settings)?;
         drop(self.writer.send(ToWriter::Open { slot: self.slot, stream: encoder.stream()? }));
+        let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0 };
         let mut graph: Option<(Graph, GraphInput)> = None;
         while let Ok(TimedFrame { frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
@@ -45,67 +40,126 @@ impl EncodeTask<'_> {
             let input =
                 GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
             if graph.as_ref().is_none_or(|(_, present)| *present != input) {
-                if let Some((mut old, _)) = graph.take() {
-                    old.push(None)?;
-                    if !self.drain(&mut old, &mut encoder)? {
-                        return Ok(());
-                    }
+                // A source whose sound changes its form in mid-stream goes on in the form of the output.
+                if let Some((mut old, _)) = graph.take()
+                    && !outlet.end_of(&mut old)?
+                {
+                    return Ok(());
                 }
-                graph = Some((self.graph(&input, &encoder)?, input));
+                graph = Some((self.graph(&input, &outlet.encoder)?, input));
             }
             let Some((present, _)) = &mut graph else { continue };
             present.push(Some(frame))?;
-            if !self.drain(present, &mut encoder)? {
+            if !outlet.take_from(present)? {
                 return Ok(());
             }
         }
-        if let Some((mut graph, _)) = graph {
-            graph.push(None)?;
-            if !self.drain(&mut graph, &mut encoder)? {
-                return Ok(());
-            }
+        if let Some((mut graph, _)) = graph
+            && !outlet.end_of(&mut graph)?
+        {
+            return Ok(());
         }
-        encoder.send(None)?;
-        self.pass_on(&mut encoder).map(|_| ())
+        outlet.finish()
     }
 
-    /// Resampled, mixed, its gaps filled with silence, in frames as long as the encoder wants them.
+    /// Resampled, mixed, and where its clock drifts stretched or drawn together until it keeps time: the places
+    /// of frames tell by how much. A deviation is taken up within half a second.
     fn graph(&self, input: &GraphInput, encoder: &Encoder) -> Result<Graph, AvError> {
         let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
         let tempo = if *speed == Rational::ONE { String::new() } else { format!("atempo={},", speed.to_f64()) };
         let filters = format!(
-            "aresample={sample_rate}:async=1,{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
+            "aresample={sample_rate}:async=2000:min_comp=0.0001:comp_duration=0.3:min_hard_comp=1000,\
+             {tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
             encoder.sample_format()
         );
-        let mut graph = Graph::new(input, &filters)?;
-        if let Some(samples) = encoder.frame_samples() {
-            graph.set_frame_samples(samples);
-        }
-        Ok(graph)
+        Graph::new(input, &filters)
+    }
+}
+
+/// From filtered sound to packets: in portions as long as the encoder wants them, counted sample by sample.
+struct Outlet<'a> {
+    task: &'a EncodeTask<'a>,
+    portions: Option<Graph>,
+    encoder: Encoder,
+    samples: i64,
+}
+
+impl Outlet<'_> {
+    fn clock(&self) -> Rational {
+        Rational::new(1, i64::from(self.task.plan.sample_rate).max(1)).unwrap_or(Rational::ONE)
     }
 
-    fn drain(&self, graph: &mut Graph, encoder: &mut Encoder) -> Result<bool, AvError> {
-        while let Some(frame) = graph.pull()? {
-            if let Some(end) =
-                frame.pts().and_then(|pts| Rational::new(pts + i64::from(frame.samples()), self.plan.sample_rate.into()))
-                && self.work.run.plan.picture.is_none()
-            {
-                self.work.reach(end);
-                self.work.count_frame();
-            }
-            encoder.send(Some(&frame))?;
-            if !self.pass_on(encoder)? {
+    /// What is left in a graph that gets nothing more.
+    fn end_of(&mut self, graph: &mut Graph) -> Result<bool, AvError> {
+        graph.push(None)?;
+        self.take_from(graph)
+    }
+
+    /// Takes what a graph has ready; answers whether anybody wants more.
+    fn take_from(&mut self, graph: &mut Graph) -> Result<bool, AvError> {
+        while let Some(mut frame) = graph.pull()? {
+            let length = i64::from(frame.samples());
+            frame.set_times(self.samples, length);
+            self.samples += length;
+            if !self.portion(Some(frame))? {
                 return Ok(false);
             }
         }
         Ok(true)
     }
 
-    fn pass_on(&self, encoder: &mut Encoder) -> Result<bool, AvError> {
-        let start = self.times.first(self.stream).unwrap_or(self.origin);
-        let shift = self.work.run.plan.at_its_speed(start - self.origin);
-        for packet in encoder.receive()? {
-            if self.writer.send(ToWriter::Packet { slot: self.slot, packet, shift }).is_err() {
+    /// Hands a frame, or the end, to the encoder in portions of its own length.
+    fn portion(&mut self, frame: Option<Frame>) -> Result<bool, AvError> {
+        let Some(length) = self.encoder.frame_samples() else {
+            return frame.map_or(Ok(true), |frame| self.encode(&frame));
+        };
+        if self.portions.is_none() {
+            let Some(first) = &frame else { return Ok(true) };
+            let input = GraphInput::Sound {
+                sample_rate: first.sample_rate(),
+                format: first.format(),
+                layout: first.layout(),
+                clock: self.clock(),
+            };
+            let mut graph = Graph::new(&input, "anull")?;
+            graph.set_frame_samples(length);
+            self.portions = Some(graph);
+        }
+        let Some(mut graph) = self.portions.take() else { return Ok(true) };
+        graph.push(frame)?;
+        while let Some(frame) = graph.pull()? {
+            if !self.encode(&frame)? {
+                return Ok(false);
+            }
+        }
+        self.portions = Some(graph);
+        Ok(true)
+    }
+
+    fn encode(&mut self, frame: &Frame) -> Result<bool, AvError> {
+        let end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * self.clock();
+        let work = self.task.work;
+        if work.run.plan.picture.is_none() {
+            work.reach(end);
+            work.count_frame();
+        }
+        work.give(self.task.slot, frame.samples().into(), end);
+        self.encoder.send(Some(frame))?;
+        self.pass_on()
+    }
+
+    fn finish(mut self) -> Result<(), AvError> {
+        if self.portion(None)? {
+            self.encoder.send(None)?;
+            self.pass_on()?;
+        }
+        Ok(())
+    }
+
+    fn pass_on(&mut self) -> Result<bool, AvError> {
+        for packet in self.encoder.receive()? {
+            let packet = ToWriter::Packet { slot: self.task.slot, packet, shift: Rational::ZERO };
+            if self.task.writer.send(packet).is_err() {
                 return Ok(false);
             }
         }

@@ -146,14 +146,22 @@ struct Film<'a> {
     clock: Rational,
     number: u64,
     before: Option<Frame>,
+    /// Ticks for which the first frame stands before the film begins.
+    lead: i64,
 }
 
 impl<'a> Film<'a> {
     fn new(stretches: &'a [Stretch], video: Rational) -> Self {
-        Self { frames: FilmFrames::new(stretches), clock: film::clock(video), number: 0, before: None }
+        Self { frames: FilmFrames::new(stretches), clock: film::clock(video), number: 0, before: None, lead: 0 }
     }
 
-    fn take(&mut self, TimedFrame { frame, .. }: TimedFrame, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
+    fn take(&mut self, TimedFrame { mut frame, clock }: TimedFrame, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
+        if frame.is_leading() {
+            self.lead = (Rational::whole(frame.duration()) * clock).divided_by(self.clock).map_or(0, Rational::round);
+            frame.set_times(0, self.lead);
+            made.push(TimedFrame { frame, clock: self.clock });
+            return Ok(());
+        }
         let decided = self.frames.take(self.number);
         self.number += 1;
         let before = self.before.replace(frame.clone());
@@ -170,7 +178,7 @@ impl<'a> Film<'a> {
                 (picture, FieldOrder::Progressive, tick, ticks)
             }
         };
-        picture.set_times(tick, ticks);
+        picture.set_times(tick + self.lead, ticks);
         picture.mark_fields(fields);
         made.push(TimedFrame { frame: picture, clock: self.clock });
         Ok(())

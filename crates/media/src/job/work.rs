@@ -1,18 +1,22 @@
 //! What the threads of one run share.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
+use beryl_core::check::{Given, Look};
 use beryl_core::problem::Problem;
-use beryl_core::protocol::EncodeRun;
+use beryl_core::protocol::{EncodeRun, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::run::{PassSoFar, Progress};
+use beryl_core::timeline::{MOST_LISTED, Remark};
 
 use super::control::Control;
 use crate::encoders::Pass;
+use crate::looks::{self, Sketches};
+use crate::raw::{AvError, Frame};
 
 /// One run while it is worked on.
 pub(crate) struct Work<'a> {
@@ -31,30 +35,47 @@ pub(crate) struct Work<'a> {
     /// Nanoseconds of processor time.
     cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
+    /// Pictures that went into the encoder in this pass.
+    sketches: Mutex<Sketches>,
+    /// What went into the encoder of each stream in this pass.
+    given: Mutex<BTreeMap<usize, Given>>,
     /// What an encoder without a notes file hands from the first pass to the second.
     pub(crate) notes: Mutex<String>,
 }
 
 /// What the threads of one pass find out about the source.
 #[derive(Default)]
-pub(crate) struct SourceTimes {
-    /// Seconds of the first decoded frame of each stream, by the source's own clock.
-    firsts: Mutex<HashMap<usize, Rational>>,
-    /// Microseconds of the end of the last frame of picture.
+pub(crate) struct SourceNotes {
+    /// Microseconds of the end of the last frame of picture, from the beginning of what is made.
     last: AtomicI64,
     faults: AtomicU64,
-    pub(crate) picture_start: OnceLock<Rational>,
+    remarks: Mutex<Vec<Remark>>,
+    /// Pictures as they came out of the decoder, with the source's own stamps.
+    sketches: Mutex<Sketches>,
+    looks: OnceLock<Vec<Look>>,
 }
 
-impl SourceTimes {
-    pub(crate) fn note_first(&self, stream: usize, time: Rational) {
-        self.firsts.lock().unwrap_or_else(PoisonError::into_inner).entry(stream).or_insert(time);
+impl SourceNotes {
+    /// Notes a picture that came out of the decoder.
+    pub(crate) fn sketch(&self, frame: &Frame, stamp: Rational) -> Result<(), AvError> {
+        self.sketches.lock().unwrap_or_else(PoisonError::into_inner).take(frame, stamp)
     }
 
-    pub(crate) fn first(&self, stream: usize) -> Option<Rational> {
-        self.firsts.lock().unwrap_or_else(PoisonError::into_inner).get(&stream).copied()
+    /// Looks at the source again, once for all outputs of it. Where its clock jumps, moments cannot be found again.
+    pub(crate) fn look_again(&self, source: &SourceRef, stream: usize, origin: Rational) -> Vec<Look> {
+        let jumps = self.remarks().iter().any(|remark| matches!(remark, Remark::ClockJump { .. }));
+        if jumps {
+            return Vec::new();
+        }
+        let look = || {
+            let sketches = self.sketches.lock().unwrap_or_else(PoisonError::into_inner);
+            // What cannot be opened again says nothing of what was made of it.
+            looks::of_source(source, stream, &sketches, origin).unwrap_or_default()
+        };
+        self.looks.get_or_init(look).clone()
     }
 
+    /// Notes that a frame of picture ends at `time`.
     pub(crate) fn note_end(&self, time: Rational) {
         self.last.fetch_max(microseconds(time), Ordering::Relaxed);
     }
@@ -63,12 +84,44 @@ impl SourceTimes {
         Rational::new(self.last.load(Ordering::Relaxed), 1_000_000).filter(|end| end.is_positive())
     }
 
-    pub(crate) fn note_fault(&self) {
+    /// Notes something that could not be decoded; what lies close together is one remark.
+    pub(crate) fn note_fault(&self, place: Option<Rational>) {
         self.faults.fetch_add(1, Ordering::Relaxed);
+        let mut remarks = self.remarks.lock().unwrap_or_else(PoisonError::into_inner);
+        let near = |at: Option<Rational>| match (at, place) {
+            (Some(at), Some(place)) => (at - place).abs() < FAULTS_TOGETHER,
+            (None, None) => true,
+            _ => false,
+        };
+        let known = remarks.iter_mut().rev().find_map(|remark| match remark {
+            Remark::Fault { at, count } if near(*at) => Some(count),
+            _ => None,
+        });
+        match known {
+            Some(count) => *count += 1,
+            None => push(&mut remarks, Remark::Fault { at: place, count: 1 }),
+        }
     }
 
     pub(crate) fn faults(&self) -> u64 {
         self.faults.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn remark(&self, remark: Remark) {
+        push(&mut self.remarks.lock().unwrap_or_else(PoisonError::into_inner), remark);
+    }
+
+    pub(crate) fn remarks(&self) -> Vec<Remark> {
+        self.remarks.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+/// Faults that are less than this apart are told of as one.
+const FAULTS_TOGETHER: Rational = Rational::whole(2);
+
+fn push(remarks: &mut Vec<Remark>, remark: Remark) {
+    if remarks.len() < MOST_LISTED {
+        remarks.push(remark);
     }
 }
 
@@ -90,6 +143,8 @@ impl<'a> Work<'a> {
             written: AtomicBool::new(false),
             cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
+            sketches: Mutex::new(Sketches::default()),
+            given: Mutex::new(BTreeMap::new()),
             notes: Mutex::new(String::new()),
         }
     }
@@ -125,6 +180,32 @@ impl<'a> Work<'a> {
         self.frames.store(0, Ordering::Relaxed);
         self.position.store(0, Ordering::Relaxed);
         *self.first_out.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        self.given.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        *self.sketches.lock().unwrap_or_else(PoisonError::into_inner) = Sketches::default();
+    }
+
+    /// Notes a picture that goes into the encoder.
+    pub(crate) fn sketch(&self, frame: &Frame, time: Rational) -> Result<(), AvError> {
+        self.sketches.lock().unwrap_or_else(PoisonError::into_inner).take(frame, time)
+    }
+
+    /// Looks at the finished file where pictures went in.
+    pub(crate) fn look_again(&self) -> Result<Vec<Look>, Problem> {
+        let file = SourceRef { file: self.run.output.clone(), sequence: None };
+        looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Notes that so many frames or samples more went into the encoder of a stream, which end at `end`.
+    pub(crate) fn give(&self, slot: usize, count: u64, end: Rational) {
+        let mut given = self.given.lock().unwrap_or_else(PoisonError::into_inner);
+        let slot_number = u32::try_from(slot).unwrap_or(u32::MAX);
+        let given = given.entry(slot).or_insert(Given { slot: slot_number, count: 0, end: Rational::ZERO });
+        (given.count, given.end) = (given.count + count, given.end.max(end));
+    }
+
+    /// What went into the encoders.
+    pub(crate) fn given(&self) -> Vec<Given> {
+        self.given.lock().unwrap_or_else(PoisonError::into_inner).values().copied().collect()
     }
 
     pub(crate) fn end_pass(&self, elapsed: Duration) {

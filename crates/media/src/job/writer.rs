@@ -4,15 +4,16 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use beryl_core::check::Measured;
+use beryl_core::language;
 use beryl_core::plan::Plan;
-use beryl_core::preset::Container;
+use beryl_core::preset::{Container, SoundCodec};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Event, RunNews};
+use beryl_core::protocol::{Event, RunNews, SourceRef};
 use beryl_core::rational::Rational;
 use crossbeam_channel::Receiver;
 
 use super::pass::{Shared, ToWriter};
-use super::work::{SourceTimes, Work};
+use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;
 use crate::raw::{EncoderStream, Medium, Output, OutputChapter, Packet, WriteError};
@@ -22,8 +23,11 @@ use crate::source::{open_root, system_path};
 pub(super) struct WriteTask<'a> {
     pub(super) work: &'a Work<'a>,
     pub(super) shared: Shared<'a>,
-    pub(super) times: Arc<SourceTimes>,
+    pub(super) notes: Arc<SourceNotes>,
     pub(super) tell: &'a (dyn Fn(Event) + Sync),
+    pub(super) source: &'a SourceRef,
+    /// Seconds of the source's clock at which what is made begins.
+    pub(super) origin: Rational,
 }
 
 /// A packet that waits for the header, with its shift.
@@ -82,6 +86,12 @@ impl WriteTask<'_> {
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
             return Ok(false);
         };
+        let encodes = plan.picture.is_some() || plan.sound.iter().any(|sound| sound.codec != SoundCodec::Copy);
+        if encodes && self.work.given().is_empty() {
+            let why = "nothing of the source could be decoded";
+            self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
+            return Ok(false);
+        }
         output.finish()?;
         Ok(true)
     }
@@ -122,19 +132,17 @@ impl WriteTask<'_> {
             Ok(read_back) => {
                 self.work.set_written();
                 let picture = run.plan.picture.as_ref();
-                let first_sound = run.plan.sound.first().and_then(|sound| self.times.first(sound.source_stream as usize));
+                let mut looks = self.work.look_again().unwrap_or_default();
+                if let Some(picture) = picture {
+                    looks.extend(self.notes.look_again(self.source, picture.source_stream as usize, self.origin));
+                }
                 let measured = Measured {
                     frames_encoded: picture.map(|_| self.work.frames()),
-                    source_offset: self
-                        .times
-                        .picture_start
-                        .get()
-                        .copied()
-                        .zip(first_sound)
-                        .filter(|_| picture.is_some())
-                        .map(|(picture, sound)| picture - sound),
-                    decode_faults: self.times.faults(),
-                    source_end: self.times.end(),
+                    given: self.work.given(),
+                    looks,
+                    remarks: self.notes.remarks(),
+                    decode_faults: self.notes.faults(),
+                    source_end: self.notes.end(),
                     cpu_milliseconds: Some(self.work.cost()).filter(|cost| *cost > 0),
                     ..read_back
                 };
@@ -161,7 +169,8 @@ fn stream_description(plan: &Plan, slot: usize) -> (BTreeMap<String, String>, Ve
         return (tags, vec!["default".to_owned()]);
     }
     let Some(sound) = plan.sound.get(slot - sounds_from) else { return (tags, Vec::new()) };
-    tags.extend(sound.language.clone().map(|language| ("language".to_owned(), language)));
+    let language = sound.language.as_deref().and_then(|language| language::code_for(plan.container, language));
+    tags.extend(language.map(|language| ("language".to_owned(), language)));
     tags.extend(sound.title.clone().map(|title| ("title".to_owned(), title)));
     let mut roles = sound.roles.clone();
     if slot == sounds_from && !roles.iter().any(|role| role == "default") {

@@ -184,12 +184,32 @@ impl Encoder {
         }
     }
 
-    /// Gives it a frame, or the end.
+    /// Gives it a frame, or the end. A frame of another form than it was opened for is refused: encoders read
+    /// as far as their own size and format reach.
     pub(crate) fn send(&mut self, frame: Option<&Frame>) -> Result<(), AvError> {
+        if let Some(frame) = frame {
+            self.must_fit(frame)?;
+        }
         let frame = frame.map_or(ptr::null(), |frame| frame.0.cast_const());
         // SAFETY: the context is open; null means the end. Callers take all packets out after each
         // call, so that “try again” cannot be answered.
         check(unsafe { ffi::avcodec_send_frame(self.context, frame) }, "encode").map(|_| ())
+    }
+
+    fn must_fit(&self, frame: &Frame) -> Result<(), AvError> {
+        // SAFETY: the context is open and ours; only numbers are read.
+        let context = unsafe { &*self.context };
+        let refuse = |what: &str, own: String, other: String| {
+            Err(AvError::own("encode", format!("a frame has {what} {other}, where the encoder was opened for {own}")))
+        };
+        if context.codec_type == ffi::AVMediaType::AVMEDIA_TYPE_VIDEO {
+            let own = (context.width, context.height, context.pix_fmt as i32);
+            let other = (frame.raw_width(), frame.raw_height(), frame.format());
+            return if own == other { Ok(()) } else { refuse("size and format", format!("{own:?}"), format!("{other:?}")) };
+        }
+        let own = (context.sample_rate, context.ch_layout.nb_channels, context.sample_fmt as i32);
+        let other = (frame.raw_sample_rate(), frame.raw_channels(), frame.format());
+        if own == other { Ok(()) } else { refuse("rate, channels and format", format!("{own:?}"), format!("{other:?}")) }
     }
 
     /// The packets that are ready.

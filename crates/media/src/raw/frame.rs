@@ -15,6 +15,9 @@ pub(crate) struct PlaneLayout {
     pub(crate) chroma: Option<(u32, u32)>,
 }
 
+/// The name under which frames bear that they stand where the source has no picture yet.
+const LEADS: &str = "beryl.leads";
+
 /// An owned frame. Cloning shares its samples.
 pub(crate) struct Frame(pub(super) *mut ffi::AVFrame);
 
@@ -107,6 +110,23 @@ impl Frame {
 
     pub(crate) fn channels(&self) -> usize {
         usize::try_from(self.get().ch_layout.nb_channels).unwrap_or(0)
+    }
+
+    /// The sizes as the libraries hold them, for holding them against a codec's.
+    pub(super) fn raw_width(&self) -> i32 {
+        self.get().width
+    }
+
+    pub(super) fn raw_height(&self) -> i32 {
+        self.get().height
+    }
+
+    pub(super) fn raw_sample_rate(&self) -> i32 {
+        self.get().sample_rate
+    }
+
+    pub(super) fn raw_channels(&self) -> i32 {
+        self.get().ch_layout.nb_channels
     }
 
     /// What a filter noted of the frame under this name.
@@ -263,13 +283,60 @@ impl Frame {
             (to.nb_samples, to.format, to.sample_rate) = (count, from.format, from.sample_rate);
             super::check(ffi::av_channel_layout_copy(&mut to.ch_layout, &from.ch_layout), "cut sound")?;
             super::check(ffi::av_frame_get_buffer(piece.0, 0), "cut sound")?;
-            let format = std::mem::transmute::<i32, ffi::AVSampleFormat>(from.format);
+            let format = super::sample_format_value(from.format)
+                .ok_or_else(|| super::AvError::own("cut sound", "the sample format is unknown"))?;
             let channels = from.ch_layout.nb_channels;
             let copied =
                 ffi::av_samples_copy(to.extended_data, from.extended_data.cast_const(), 0, first, count, channels, format);
             super::check(copied, "cut sound")?;
         }
         Ok(piece)
+    }
+
+    /// So many samples of silence of the same form.
+    pub(crate) fn silence(&self, samples: i64) -> Result<Self, super::AvError> {
+        let silence = Self::new();
+        let samples = i32::try_from(samples).map_err(|_| super::AvError::own("fill with silence", "it is too long"))?;
+        // SAFETY: the new frame gets form and room before it is filled, all of it, with the silence of
+        // its own format.
+        unsafe {
+            let (to, from) = (&mut *silence.0, &*self.0);
+            (to.nb_samples, to.format, to.sample_rate) = (samples, from.format, from.sample_rate);
+            super::check(ffi::av_channel_layout_copy(&mut to.ch_layout, &from.ch_layout), "fill with silence")?;
+            super::check(ffi::av_frame_get_buffer(silence.0, 0), "fill with silence")?;
+            let format = super::sample_format_value(from.format)
+                .ok_or_else(|| super::AvError::own("fill with silence", "the sample format is unknown"))?;
+            let filled = ffi::av_samples_set_silence(to.extended_data, 0, samples, from.ch_layout.nb_channels, format);
+            super::check(filled, "fill with silence")?;
+        }
+        Ok(silence)
+    }
+
+    /// A black picture of the same form, with the same times.
+    pub(crate) fn black(&self) -> Result<Self, super::AvError> {
+        let black = Self::video(self.width(), self.height(), self.format())?;
+        let format = super::input::pixel_format_value(self.format())
+            .ok_or_else(|| super::AvError::own("fill with black", "the pixel format is unknown"))?;
+        // SAFETY: both frames are valid; the new one has planes of its own in this format, which are filled.
+        unsafe {
+            super::check(ffi::av_frame_copy_props(black.0, self.0), "fill with black")?;
+            let to = &mut *black.0;
+            let strides = [to.linesize[0] as isize, to.linesize[1] as isize, to.linesize[2] as isize, to.linesize[3] as isize];
+            let filled =
+                ffi::av_image_fill_black(to.data.as_mut_ptr(), strides.as_ptr(), format, to.color_range, to.width, to.height);
+            super::check(filled, "fill with black")?;
+        }
+        Ok(black)
+    }
+
+    /// Says that it stands where the source has no picture yet.
+    pub(crate) fn mark_leading(&mut self) {
+        self.note(LEADS, "1");
+    }
+
+    /// Whether it stands where the source has no picture yet.
+    pub(crate) fn is_leading(&self) -> bool {
+        self.metadata(LEADS).is_some()
     }
 
     /// HDR metadata that travels with the frame.

@@ -5,8 +5,9 @@ use std::ffi::{c_char, c_int, c_void};
 use std::ptr;
 
 use beryl_core::media_types::is_image_extension;
+use beryl_core::preset::Level;
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder, Hdr};
+use beryl_core::reading::{Colour, FieldOrder, Hdr, Orientation};
 use ffmpeg_next::ffi;
 
 use super::dictionary::{self, Dictionary};
@@ -249,6 +250,17 @@ impl Input {
             .collect()
     }
 
+    /// Whether the format has edit lists.
+    pub(crate) fn has_edit_lists(&self) -> bool {
+        self.format_names().0.split(',').any(|name| name == "mov")
+    }
+
+    /// Whether the format's clock may jump.
+    pub(crate) fn may_jump(&self) -> bool {
+        // SAFETY: an open context has a format.
+        unsafe { (*self.get().iformat).flags & ffi::AVFMT_TS_DISCONT != 0 }
+    }
+
     /// The next packet, or nothing at the end.
     pub(crate) fn read(&mut self) -> Result<Option<Packet>, OpenError> {
         let packet = Packet::new();
@@ -357,22 +369,37 @@ impl StreamView<'_> {
         known.then(|| Rational::whole(self.stream.duration) * self.clock())
     }
 
+    /// How many frames its decoder takes before the first comes out, because they are shown in another order.
+    pub(crate) fn delay(&self) -> usize {
+        usize::try_from(self.parameters.video_delay).unwrap_or(0).min(16)
+    }
+
     pub(crate) fn frame_count(&self) -> Option<u64> {
         u64::try_from(self.stream.nb_frames).ok().filter(|count| *count > 0)
     }
 
-    /// The times of all frames (in decoding order), where the file has an index of every one.
-    pub(crate) fn indexed_times(&self) -> Vec<i64> {
+    /// The times of all frames that are shown (in decoding order), where the file has an index of every one;
+    /// `edited` says that the format has edit lists, by which frames may be left out.
+    pub(crate) fn indexed_times(&self, edited: bool) -> Vec<i64> {
         const MOST: c_int = 500_000;
+        const HIDDEN: c_int = ffi::AVINDEX_DISCARD_FRAME;
         // SAFETY: the stream is valid; entries are read one by one within the count, and the
         // libraries do not change the index while the input is borrowed.
         unsafe {
             let count = ffi::avformat_index_get_entries_count(self.stream);
-            if i64::from(count) != self.stream.nb_frames || count > MOST {
+            // Edit lists take entries away.
+            let is_whole = i64::from(count) == self.stream.nb_frames || (edited && i64::from(count) < self.stream.nb_frames);
+            if !is_whole || count > MOST {
                 return Vec::new();
             }
             let stream = ptr::from_ref(self.stream).cast_mut();
-            (0..count).map(|place| (*ffi::avformat_index_get_entry(stream, place)).timestamp).collect()
+            (0..count)
+                .filter_map(|place| {
+                    let entry = ffi::avformat_index_get_entry(stream, place);
+                    // Frames that serve decoding only are not shown.
+                    (!entry.is_null() && (*entry).flags() & HIDDEN == 0).then(|| (*entry).timestamp)
+                })
+                .collect()
         }
     }
 
@@ -398,6 +425,11 @@ impl StreamView<'_> {
             (ffi::AV_DISPOSITION_CAPTIONS, "captions"),
         ];
         ROLES.iter().filter(|(flag, _)| self.stream.disposition & flag != 0).map(|(_, name)| (*name).to_owned()).collect()
+    }
+
+    /// Whether it is a cover or poster.
+    pub(crate) fn is_still(&self) -> bool {
+        self.stream.disposition & ffi::AV_DISPOSITION_ATTACHED_PIC != 0
     }
 
     pub(crate) fn size(&self) -> (u32, u32) {
@@ -458,23 +490,28 @@ impl StreamView<'_> {
         )
     }
 
-    /// Degrees clockwise by which the picture is to be turned for viewing: 0, 90, 180 or 270.
-    pub(crate) fn rotation(&self) -> i32 {
+    /// How the picture is brought upright for viewing.
+    pub(crate) fn orientation(&self) -> Orientation {
         let matrix = self.side_data(ffi::AVPacketSideDataType::AV_PKT_DATA_DISPLAYMATRIX).filter(|bytes| bytes.len() >= 36);
-        let Some(matrix) = matrix else { return 0 };
-        let mut numbers = [0_i32; 9];
-        for (number, bytes) in numbers.iter_mut().zip(matrix.chunks_exact(4)) {
-            *number = i32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
+        let Some(matrix) = matrix else { return Orientation::default() };
+        let number = |place: usize| {
+            let bytes = &matrix[place * 4..place * 4 + 4];
+            i64::from(i32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]))
+        };
+        // Nine numbers, line by line: a, b, u, c, d, v, x, y, w.
+        Orientation::of_matrix([number(0), number(1), number(3), number(4)])
+    }
+
+    /// The level that the codec's header declares, where the codec has levels that are known here.
+    pub(crate) fn level(&self) -> Option<Level> {
+        let level = u8::try_from(self.parameters.level).ok().filter(|level| *level > 0)?;
+        match self.parameters.codec_id {
+            // Ten times the level, but for the odd one of 1b.
+            ffi::AVCodecID::AV_CODEC_ID_H264 => Some(Level(if level == 9 { 11 } else { level })),
+            // Thirty times the level.
+            ffi::AVCodecID::AV_CODEC_ID_HEVC => Some(Level(level / 3)),
+            _ => None,
         }
-        // SAFETY: the call reads nine numbers, which the array has.
-        let counter_clockwise = unsafe { ffi::av_display_rotation_get(numbers.as_ptr()) };
-        if counter_clockwise.is_nan() {
-            return 0;
-        }
-        // A finite angle between -180 and 180.
-        #[allow(clippy::cast_possible_truncation)]
-        let quarters = (-counter_clockwise / 90.0).round() as i32;
-        quarters.rem_euclid(4) * 90
     }
 
     pub(crate) fn channels(&self) -> u32 {

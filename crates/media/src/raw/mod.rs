@@ -94,6 +94,15 @@ unsafe fn text_of(text: *const c_char) -> Option<String> {
     })
 }
 
+/// A sample format's number as the libraries' own type.
+fn sample_format_value(number: i32) -> Option<ffi::AVSampleFormat> {
+    let none = ffi::AVSampleFormat::AV_SAMPLE_FMT_NONE as i32;
+    let count = ffi::AVSampleFormat::AV_SAMPLE_FMT_NB as i32;
+    // SAFETY: numbers between the first and the last are all variants of this enumeration, which is
+    // made from the headers of the very libraries that are linked.
+    (number > none && number < count).then(|| unsafe { std::mem::transmute::<i32, ffi::AVSampleFormat>(number) })
+}
+
 /// A fraction of the libraries as ours; nothing where its denominator is nought.
 pub(crate) fn rational(value: ffi::AVRational) -> Option<Rational> {
     Rational::new(value.num.into(), value.den.into())

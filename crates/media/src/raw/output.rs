@@ -185,7 +185,7 @@ impl Output {
 
     /// Writes a packet whose times count by the clock of its encoder, moved by `shift` seconds.
     pub(crate) fn write(&mut self, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
-        let from = self.clocks.get(packet.stream()).copied().unwrap_or(Rational::ONE);
+        let from = self.encoder_clock(packet.stream());
         let to = self.clock(packet.stream());
         let ticks = shift.divided_by(to).map_or(0, Rational::round);
         packet.rescale(from, to, ticks);
@@ -193,6 +193,11 @@ impl Output {
         // SAFETY: context and packet are ours; what the packet held is taken over.
         let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
         self.answer(code, "write")
+    }
+
+    /// The clock of the packets of a stream before they are written.
+    pub(crate) fn encoder_clock(&self, stream: usize) -> Rational {
+        self.clocks.get(stream).copied().unwrap_or(Rational::ONE)
     }
 
     /// The clock that the format chose for a stream.

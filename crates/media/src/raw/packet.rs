@@ -86,11 +86,27 @@ impl Packet {
         unsafe { std::slice::from_raw_parts(packet.data, size) }.to_vec()
     }
 
-    /// Whether the packet serves decoding only and is not shown (edit lists, priming).
+    /// Whether decoding can begin with it.
     pub(crate) fn is_key(&self) -> bool {
         self.get().flags & ffi::AV_PKT_FLAG_KEY != 0
     }
 
+    /// Says that decoding can begin with it.
+    pub(crate) fn mark_key(&mut self) {
+        self.get_mut().flags |= ffi::AV_PKT_FLAG_KEY;
+    }
+
+    /// Moves its times by so many ticks of its own clock.
+    pub(crate) fn move_by(&mut self, ticks: i64) {
+        let packet = self.get_mut();
+        for time in [&mut packet.pts, &mut packet.dts] {
+            if *time != ffi::AV_NOPTS_VALUE {
+                *time = time.saturating_add(ticks);
+            }
+        }
+    }
+
+    /// Whether the packet serves decoding only and is not shown (edit lists, priming).
     pub(crate) fn is_hidden(&self) -> bool {
         self.get().flags & ffi::AV_PKT_FLAG_DISCARD != 0
     }
@@ -99,11 +115,21 @@ impl Packet {
     pub(crate) fn rescale(&mut self, from: Rational, to: Rational, shift: i64) {
         // SAFETY: the packet is ours; both clocks have positive denominators.
         unsafe { ffi::av_packet_rescale_ts(self.0, av_rational(from), av_rational(to)) };
-        let packet = self.get_mut();
-        for time in [&mut packet.pts, &mut packet.dts] {
-            if *time != ffi::AV_NOPTS_VALUE {
-                *time += shift;
-            }
+        self.move_by(shift);
+    }
+
+    /// Samples at its end that are decoded and not heard: side data of two numbers of 32 bits, samples to skip in
+    /// front and to discard behind.
+    pub(crate) fn discarded_behind(&self) -> u32 {
+        let mut size = 0;
+        // SAFETY: the packet is valid; the data lives as long as the packet and has `size` bytes.
+        let bytes = unsafe {
+            let data = ffi::av_packet_get_side_data(self.0, ffi::AVPacketSideDataType::AV_PKT_DATA_SKIP_SAMPLES, &mut size);
+            if data.is_null() { &[][..] } else { std::slice::from_raw_parts(data.cast_const(), size) }
+        };
+        match bytes {
+            [_, _, _, _, a, b, c, d, ..] => u32::from_le_bytes([*a, *b, *c, *d]),
+            _ => 0,
         }
     }
 

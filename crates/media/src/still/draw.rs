@@ -6,7 +6,7 @@ use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{ShownField, SourceRef, StillShape};
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::reading::{Colour, FieldOrder, Orientation};
 
 use super::unreadable;
 use super::walk::Walk;
@@ -34,10 +34,10 @@ pub(super) fn drawn(
     let stream = walk.stream();
     let aspect = frame.pixel_aspect().unwrap_or_else(|| stream.pixel_aspect());
     let drawn = match &look.shape {
-        None => image(frame, aspect, stream.rotation(), look.width, look.field, form),
+        None => image(frame, aspect, stream.orientation(), look.width, look.field, form),
         Some(shape) => {
             let frame = shaped(source, frame, shape, folder)?;
-            image(frame, shape.pixel_aspect, 0, look.width, look.field, form)
+            image(frame, shape.pixel_aspect, Orientation::default(), look.width, look.field, form)
         }
     };
     drawn.map_err(|error| unreadable(walk.name(), "the codec library refused it").with_details(error.to_string()))
@@ -48,7 +48,8 @@ fn shaped(source: &SourceRef, frame: Frame, shape: &StillShape, folder: &Path) -
     let still = |step: &&Step| {
         matches!(
             step,
-            Step::Turn { .. }
+            Step::Mirror
+                | Step::Turn { .. }
                 | Step::Crop { .. }
                 | Step::Scale { .. }
                 | Step::Pad { .. }
@@ -123,14 +124,13 @@ impl Form {
 fn image(
     frame: Frame,
     pixel_aspect: Rational,
-    rotation: i32,
+    orientation: Orientation,
     width: u32,
     field: ShownField,
     form: Form,
 ) -> Result<Vec<u8>, AvError> {
-    let turned = matches!(rotation, 90 | 270);
     let seen = (Rational::whole(frame.width().into()) * pixel_aspect, Rational::whole(frame.height().into()));
-    let (across, down) = if turned { (seen.1, seen.0) } else { seen };
+    let (across, down) = if orientation.lies_on_its_side() { (seen.1, seen.0) } else { seen };
     let columns = Rational::whole(width.into()).min(across);
     let height = beryl_core::geometry::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
     let columns = beryl_core::geometry::even(columns);
@@ -140,7 +140,8 @@ fn image(
         ShownField::Top => "field=type=top,",
         ShownField::Bottom => "field=type=bottom,",
     };
-    let turn = match rotation {
+    let mirror = if orientation.mirrored { "hflip," } else { "" };
+    let turn = match orientation.degrees {
         90 => "transpose=dir=clock,",
         180 => "hflip,vflip,",
         270 => "transpose=dir=cclock,",
@@ -157,7 +158,7 @@ fn image(
     let mut graph = Graph::new(
         &input,
         &format!(
-            "{part}{turn}scale=w={columns}:h={height}:flags={}:out_range=pc,format=pix_fmts={}",
+            "{part}{mirror}{turn}scale=w={columns}:h={height}:flags={}:out_range=pc,format=pix_fmts={}",
             form.scaling(),
             form.pixel_format()
         ),

@@ -5,7 +5,7 @@ use beryl_core::protocol::SourceRef;
 use beryl_core::rational::Rational;
 
 use super::unreadable;
-use crate::raw::{Decoder, Frame, Kind, OpenError, Packet, Stop, StreamView};
+use crate::raw::{Decoder, Frame, OpenError, Packet, Stop, StreamView};
 use crate::source::{PacketSource, problem_of};
 
 /// Up to so many seconds before where one wants to be, frames that no other refers to are not decoded.
@@ -38,9 +38,7 @@ impl Walk {
     pub(super) fn open(source: &SourceRef) -> Result<Self, Problem> {
         let mut packets = PacketSource::open(source, &Stop::default())?;
         let name = packets.name().to_owned();
-        let moving = |stream: &StreamView<'_>| stream.kind() == Kind::Picture;
-        let stream = packets.input().streams().find(moving).map(|stream| stream.index());
-        let stream = stream.ok_or_else(|| unreadable(&name, "it has none"))?;
+        let stream = packets.moving_picture().ok_or_else(|| unreadable(&name, "it has none"))?;
         let decoder = Decoder::open(packets.stream(stream), false).map_err(|error| {
             Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
                 .with_details(error.to_string())

@@ -198,7 +198,8 @@ async fn run_cells(
             let last = state.latest.get(&key).map(|run| run.state);
             let is_wanted = match &asked {
                 Some(cells) => cells.contains(&key),
-                None => state.is_enabled(key) && last != Some(RunState::Done),
+                // A withheld file waits for a decision.
+                None => state.is_enabled(key) && !matches!(last, Some(RunState::Done | RunState::Withheld)),
             };
             if !is_wanted || last.is_some_and(|last| !last.is_final()) {
                 continue;
@@ -263,7 +264,7 @@ async fn output(
     let made_reading = details
         .as_ref()
         .and_then(|details| details.reading.as_ref())
-        .filter(|_| run.as_ref().is_some_and(|run| run.state == RunState::Done));
+        .filter(|_| run.as_ref().is_some_and(|run| matches!(run.state, RunState::Done | RunState::Withheld)));
     let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(before, after));
     Ok(Json(OutputView {
         plan: made,

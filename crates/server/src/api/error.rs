@@ -8,6 +8,8 @@ use beryl_core::preset::PresetError;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_store::StoreError;
 
+use crate::publish::PublishError;
+
 /// A refusal: a status and a [`Problem`] as its body.
 #[derive(Debug)]
 pub(crate) struct ApiError {
@@ -69,6 +71,15 @@ impl From<StoreError> for ApiError {
                     .with_details(error.to_string())
                     .with_next("Wait a moment and try again."),
             },
+        }
+    }
+}
+
+impl From<PublishError> for ApiError {
+    fn from(error: PublishError) -> Self {
+        match error {
+            PublishError::Store(error) => error.into(),
+            PublishError::Refused(problem) => problem.into(),
         }
     }
 }

@@ -88,7 +88,12 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
 
 async fn finished_file(app: &App, id: Uuid) -> Result<(Storage, StoragePath), ApiError> {
     let run = app.database.run(id).await?;
-    let target = run.target.filter(|_| run.state == RunState::Done);
+    let target = match run.state {
+        RunState::Done => run.target,
+        // It is looked at before it is released or discarded.
+        RunState::Withheld => run.temporary,
+        _ => None,
+    };
     let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;
     Ok((app.database.storage(run.storage).await?, target))
 }

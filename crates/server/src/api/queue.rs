@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Path, State};
 use beryl_core::night::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::run::{RunEvent, RunState};
 use beryl_store::StoreError;
@@ -17,11 +17,16 @@ use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
-use crate::scheduler::act;
+use crate::scheduler::{act, discard, release};
 use crate::views::RunView;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(queue)).routes(routes!(act_on_runs)).routes(routes!(move_runs))
+    OpenApiRouter::new()
+        .routes(routes!(queue))
+        .routes(routes!(act_on_runs))
+        .routes(routes!(move_runs))
+        .routes(routes!(release_run))
+        .routes(routes!(discard_run))
 }
 
 /// How many ended runs the queue shows.
@@ -153,6 +158,33 @@ async fn act_on_runs(State(app): State<Arc<App>>, Json(request): Json<Request>) 
         }
     }
     Ok(Json(Acted { done }))
+}
+
+/// Why a withheld file is good enough.
+#[derive(Debug, Deserialize, ToSchema)]
+struct Release {
+    /// The editor's reason, which is kept with the run.
+    because: String,
+}
+
+/// The longest reason, in characters.
+const LONGEST_REASON: usize = 2000;
+
+/// Takes a withheld file for good: it gets its name.
+#[utoipa::path(post, path = "/api/runs/{id}/release", params(("id" = Uuid, Path)), request_body = Release, responses((status = 200)))]
+async fn release_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(wish): Json<Release>) -> Result<(), ApiError> {
+    let because = wish.because.trim();
+    if because.is_empty() || because.chars().count() > LONGEST_REASON {
+        let why = format!("a reason of 1 to {LONGEST_REASON} characters is needed");
+        return Err(ApiError::invalid("the file was not released", why));
+    }
+    Ok(release(&app, id, because).await?)
+}
+
+/// Removes a withheld file.
+#[utoipa::path(post, path = "/api/runs/{id}/discard", params(("id" = Uuid, Path)), responses((status = 200)))]
+async fn discard_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
+    Ok(discard(&app, id).await?)
 }
 
 /// A new place in the order.

@@ -16,7 +16,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::units::ByteSize;
 use beryl_store::storages::Storage;
 use beryl_store::uploads::Upload;
-use beryl_worker::{Placed, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};
+use beryl_worker::{Placed, Replacing, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};
 use futures::StreamExt;
 use serde::Serialize;
 use tokio::io::AsyncWriteExt;
@@ -209,9 +209,9 @@ fn place_numbered(root: &SystemPath, temporary: &StoragePath, wanted: &StoragePa
             let stem = wanted.parent().join(wanted.stem().as_bytes()).map_err(|error| not_named(&error))?;
             candidate(&stem, extension, number).map_err(|error| not_named(&error))?
         };
-        match place(root, temporary, &target, false)? {
+        match place(root, temporary, &target, Replacing::Never)? {
             Placed::Done => return Ok(target),
-            Placed::Taken => {}
+            Placed::Taken | Placed::Protected => {}
         }
     }
     Err(Problem::new(ProblemKind::NameTaken, format!("{name} could not be named"), "all numbers are taken"))

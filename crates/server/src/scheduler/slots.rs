@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use beryl_core::protocol::Command;
+use beryl_store::runs::Lease;
 use beryl_worker::JobControl;
 use tokio::sync::Notify;
 use uuid::Uuid;
@@ -17,11 +18,15 @@ pub(crate) const MOST_SLOTS: usize = 64;
 /// Which jobs are under way, and how to speak to them.
 #[derive(Debug)]
 pub(crate) struct Slots {
-    /// The name of this machine among the workers.
-    pub(super) node: String,
+    /// The name of this start among the workers: that of the installation, and a part of its own.
+    pub(super) owner: String,
+    /// What the names of all starts of this installation begin with.
+    pub(super) installation: String,
     wake: Notify,
     count: AtomicUsize,
     jobs: Mutex<HashMap<Uuid, JobControl>>,
+    /// The leases of everything that is at work here, from the claim to the end.
+    held: Mutex<HashMap<Uuid, Lease>>,
 }
 
 /// What the machine carries: one job for every two cores keeps encoders of many threads busy, and
@@ -31,8 +36,30 @@ pub(super) fn usual() -> usize {
 }
 
 impl Slots {
-    pub(crate) fn new(node: String) -> Self {
-        Self { node, wake: Notify::new(), count: AtomicUsize::new(usual()), jobs: Mutex::default() }
+    pub(crate) fn new(installation: &str) -> Self {
+        let installation = format!("{installation}/");
+        let owner = format!("{installation}{}", Uuid::now_v7());
+        let count = AtomicUsize::new(usual());
+        Self { owner, installation, wake: Notify::new(), count, jobs: Mutex::default(), held: Mutex::default() }
+    }
+
+    fn held(&self) -> MutexGuard<'_, HashMap<Uuid, Lease>> {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Leases that are to be renewed from now on.
+    pub(super) fn hold(&self, leases: impl Iterator<Item = Lease>) {
+        self.held().extend(leases.map(|lease| (lease.run, lease)));
+    }
+
+    /// A lease that is to be renewed no more.
+    pub(super) fn forget(&self, run: Uuid) {
+        self.held().remove(&run);
+    }
+
+    /// The leases that are to be renewed.
+    pub(super) fn leases(&self) -> Vec<Lease> {
+        self.held().values().copied().collect()
     }
 
     pub(super) fn jobs(&self) -> MutexGuard<'_, HashMap<Uuid, JobControl>> {

@@ -14,7 +14,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_core::viewing::plays_in_browsers;
-use beryl_worker::{place, remove_temporary, temporary_name};
+use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
 use serde::Serialize;
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -141,7 +141,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
                     drop(remove_temporary(&app.cache, &temporary));
                     return Err(problem);
                 }
-                return place(&app.cache, &temporary, name, true).map(drop);
+                return place(&app.cache, &temporary, name, Replacing::AllBut(&[])).map(drop);
             }
             Event::Run { news: RunNews::Failed { problem }, .. } | Event::Failed { problem } => {
                 drop(remove_temporary(&app.cache, &temporary));

@@ -1,0 +1,239 @@
+//! The habits of other people's files, generated: each is planned and made, and picture and sound are where
+//! they were, judged by clicks and flashes in the decoded output.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_sign_loss)]
+
+mod habit;
+
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use beryl_core::check::{CheckReport, Grade, judge};
+use beryl_core::plan::{Plan, PlanError, plan};
+use beryl_core::preset::builtin;
+use beryl_core::problem::Problem;
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
+use beryl_core::reading::Reading;
+use beryl_media::{Control, encode, heard, probe, silence_libraries, timed_pictures};
+use habit::{FLASHES, Habit, table};
+use serde_json::json;
+use uuid::Uuid;
+
+/// Presets that between them use every container, codec and way with time.
+const PRESETS: [&str; 4] = ["light-proxy", "same-h264", "master-keeper", "sound-only"];
+/// Seconds by which picture and sound may be apart, beside what the source's own clock cannot tell.
+const IN_STEP: f64 = 0.001;
+
+fn source(folder: &Path, name: &str) -> SourceRef {
+    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+}
+
+/// What became of one habit with one preset.
+struct Outcome {
+    plan: Result<Plan, PlanError>,
+    report: Option<CheckReport>,
+    problem: Option<Problem>,
+    output: SourceRef,
+}
+
+fn outcomes(folder: &Path, file: &SourceRef, reading: &Reading) -> Vec<Outcome> {
+    let overrides = json!({ "picture": { "effort": "quick" } });
+    let mut outcomes: Vec<Outcome> = PRESETS
+        .iter()
+        .map(|preset| Outcome {
+            plan: plan(reading, &builtin(preset).unwrap(), &overrides),
+            report: None,
+            problem: None,
+            output: source(folder, &Uuid::now_v7().to_string()),
+        })
+        .collect();
+    let runs: Vec<(usize, EncodeRun)> = outcomes
+        .iter()
+        .enumerate()
+        .filter_map(|(place, outcome)| {
+            let plan = outcome.plan.as_ref().ok()?.clone();
+            Some((place, EncodeRun { id: Uuid::now_v7(), plan, output: outcome.output.file.clone(), aids: Vec::new() }))
+        })
+        .collect();
+    let told = Mutex::new(Vec::new());
+    let all: Vec<EncodeRun> = runs.iter().map(|(_, run)| run.clone()).collect();
+    let ended = encode(file, &all, folder, &Control::default(), &|event| told.lock().unwrap().push(event));
+    for event in told.into_inner().unwrap() {
+        let Event::Run { id, news } = event else { continue };
+        let place = runs.iter().find(|(_, run)| run.id == id).unwrap().0;
+        match news {
+            RunNews::Written { measured } => {
+                outcomes[place].report = Some(judge(outcomes[place].plan.as_ref().unwrap(), &measured));
+            }
+            RunNews::Failed { problem } => outcomes[place].problem = Some(problem),
+            RunNews::Progress { .. } | RunNews::Reading => {}
+        }
+    }
+    if let Err(problem) = ended {
+        outcomes
+            .iter_mut()
+            .filter(|one| one.plan.is_ok() && one.report.is_none())
+            .for_each(|one| one.problem = Some(problem.clone()));
+    }
+    outcomes
+}
+
+/// The moments at which the picture turns bright.
+fn flashes(file: &SourceRef) -> Vec<f64> {
+    let mut bright = false;
+    let mut found = Vec::new();
+    for (time, planes) in timed_pictures(file).unwrap() {
+        let mean = planes.luma.iter().map(|code| u64::from(*code)).sum::<u64>() / planes.luma.len().max(1) as u64;
+        let now = mean > 128;
+        if now && !bright {
+            found.push(time.to_f64());
+        }
+        bright = now;
+    }
+    found
+}
+
+/// The moments of the loudest samples, a tenth of a second apart at least.
+fn clicks(file: &SourceRef, stream: usize) -> Vec<f64> {
+    let heard = heard(file, stream).unwrap();
+    let mut peaks: Vec<(f64, f64)> = Vec::new();
+    for (time, samples) in &heard.frames {
+        for (place, sample) in samples.iter().enumerate().filter(|(_, sample)| sample.abs() > 0.25) {
+            let at = time.to_f64() + place as f64 / f64::from(heard.sample_rate);
+            match peaks.last_mut().filter(|last| at - last.0 < 0.1) {
+                Some(last) if sample.abs() > last.1 => *last = (at, sample.abs()),
+                Some(_) => {}
+                None => peaks.push((at, sample.abs())),
+            }
+        }
+    }
+    peaks.into_iter().map(|(at, _)| at).collect()
+}
+
+/// What is wrong with the outcome of a habit, in words.
+fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome]) -> Vec<String> {
+    let mut faults = Vec::new();
+    let (mut alone, mut together): (Option<Vec<f64>>, Option<Vec<f64>>) = (None, None);
+    for (preset, outcome) in PRESETS.iter().zip(outcomes) {
+        let mut fault = |words: String| faults.push(format!("{} → {preset}: {words}", habit.name));
+        let refused = habit.refused.iter().find(|(refusing, _)| refusing == preset);
+        let plan = match (&outcome.plan, refused) {
+            (Err(error), Some((_, why))) if error.to_string().contains(why) => continue,
+            (Err(error), _) => {
+                fault(format!("refused: {error}"));
+                continue;
+            }
+            (Ok(_), Some((_, why))) => {
+                fault(format!("not refused with “{why}”"));
+                continue;
+            }
+            (Ok(plan), None) => plan,
+        };
+        for (wanted, words) in &habit.plan_says {
+            if wanted == preset
+                && !plan.decisions.iter().any(|decision| format!("{} {}", decision.what, decision.because).contains(words))
+            {
+                fault(format!("the plan does not say “{words}”: {:#?}", plan.decisions));
+            }
+        }
+        let Some(report) = &outcome.report else {
+            fault(format!("not made: {:?}", outcome.problem));
+            continue;
+        };
+        let wrong: Vec<_> = report.wrong().collect();
+        if !wrong.is_empty() {
+            fault(format!("{wrong:?}"));
+        }
+        let noted: Vec<&str> = report.noted().map(|item| item.what.as_str()).filter(|what| *what != "level needed").collect();
+        if noted.iter().any(|what| !habit.noted.contains(what)) {
+            fault(format!("noted: {:?}", report.items.iter().filter(|item| item.grade == Grade::Noted).collect::<Vec<_>>()));
+        }
+        for remark in &habit.remarks {
+            if !report.remarks.iter().any(|said| said.contains(remark)) {
+                fault(format!("“{remark}” is not among {:?}", report.remarks));
+            }
+        }
+        if habit.remarks.is_empty() && !report.remarks.is_empty() {
+            fault(format!("remarks: {:?}", report.remarks));
+        }
+        if habit.flashes == 0 || reading.sounds().count() == 0 {
+            continue;
+        }
+        let heard: Vec<Vec<f64>> = (0..plan.sound.len()).map(|stream| clicks(&outcome.output, stream)).collect();
+        if plan.picture.is_none() {
+            alone = heard.first().cloned();
+            continue;
+        }
+        let shown = flashes(&outcome.output);
+        if shown.len() != habit.flashes {
+            fault(format!("{} flashes: {shown:?}", shown.len()));
+            continue;
+        }
+        for (stream, heard) in heard.iter().enumerate() {
+            let off = |click: &f64| {
+                shown.iter().map(|flash| (click - flash) * 1e3).min_by(|one, other| one.abs().total_cmp(&other.abs()))
+            };
+            let apart: Vec<f64> = heard.iter().filter_map(off).collect();
+            if heard.len() != habit.clicks || apart.iter().any(|apart| apart.abs() > IN_STEP * 1e3 + habit.coarse) {
+                fault(format!("stream {stream}: flashes {shown:?}, clicks {heard:?}, apart by {apart:?} ms"));
+            }
+        }
+        together = heard.first().cloned().or(together);
+    }
+    // The sound alone begins where the others begin.
+    if let (Some(alone), Some(together)) = (&alone, &together) {
+        let same = alone.len() == together.len() && alone.iter().zip(together).all(|(one, other)| (one - other).abs() <= IN_STEP);
+        if !same {
+            faults.push(format!("{}: alone, the sound clicks at {alone:?}, beside its picture at {together:?}", habit.name));
+        }
+    }
+    faults
+}
+
+/// Makes the file of a habit and all of it; what is wrong, in words.
+fn judged(habit: &Habit) -> Vec<String> {
+    let folder = tempfile::tempdir().unwrap();
+    let name = match habit.make(folder.path()) {
+        Ok(name) => name,
+        Err(problem) => return vec![format!("{}: could not be recorded: {problem:?}", habit.name)],
+    };
+    let file = source(folder.path(), &name);
+    let reading = match (probe(&file), habit.unreadable) {
+        (Ok(reading), None) => reading,
+        (Ok(_), Some(why)) => return vec![format!("{}: read, although “{why}” was expected", habit.name)],
+        (Err(problem), Some(why)) if problem.why.contains(why) => return Vec::new(),
+        (Err(problem), _) => return vec![format!("{}: {problem:?}", habit.name)],
+    };
+    let facts = serde_json::to_value(&reading).unwrap();
+    let untrue = habit.facts.iter().filter(|(pointer, value)| facts.pointer(pointer) != Some(value));
+    let mut all: Vec<String> = untrue
+        .map(|(pointer, value)| format!("{}: {pointer} is {:?} instead of {value}", habit.name, facts.pointer(pointer)))
+        .collect();
+    all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, &reading)));
+    all
+}
+
+#[test]
+fn every_habit_is_planned_made_and_in_step() {
+    silence_libraries();
+    let only = std::env::var("BERYL_HABIT").unwrap_or_default();
+    let habits: Vec<Habit> = table().into_iter().filter(|habit| habit.name.contains(&only)).collect();
+    assert!(only.is_empty() && habits.len() >= 60 || !only.is_empty(), "{} habits", habits.len());
+    let all = Mutex::new(Vec::new());
+    let next = AtomicUsize::new(0);
+    // Small files leave a core idle while their job starts and ends.
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                while let Some(habit) = habits.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let found = judged(habit);
+                    all.lock().unwrap().extend(found);
+                }
+            });
+        }
+    });
+    let all = all.into_inner().unwrap();
+    assert!(all.is_empty(), "{} of {} habits with {} flashes each:\n{}", all.len(), habits.len(), FLASHES.len(), all.join("\n"));
+}

@@ -1,0 +1,1 @@
+ALTER TABLE runs MODIFY lease_owner VARCHAR(128) NULL;

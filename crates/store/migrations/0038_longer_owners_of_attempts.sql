@@ -1,0 +1,1 @@
+ALTER TABLE attempts MODIFY owner VARCHAR(128) NOT NULL;
