@@ -133,7 +133,7 @@ fn sound_that_begins_late_or_early_begins_at_nought_all_the_same() {
     assert!(silences(&early).is_empty());
     assert_eq!(
         (early[0].clone(), track.made()),
-        (SoundPiece::Sound { frame: 0, first: 480, samples: 544, at: 0 }, 3 * 1024 - 480)
+        (SoundPiece::Sound { frame: 0, first: 480, samples: 544, at: 0, stretch: 0 }, 3 * 1024 - 480)
     );
 }
 

@@ -259,7 +259,7 @@ impl Writing {
     fn drain(&mut self, length: i64) -> Result<(), WriteError> {
         while let Some(mut frame) = self.graph.pull()? {
             frame.set_times(frame.pts().unwrap_or(0), length);
-            frame.prepare_for_encoding(FieldOrder::Progressive);
+            frame.prepare_for_encoding(FieldOrder::Progressive, &Colour::default());
             self.encoder.send(Some(&frame))?;
             self.write(length)?;
         }

@@ -116,7 +116,11 @@ pub(crate) fn of_file(file: &SourceRef, sketches: &Sketches) -> Result<Vec<Look>
     let Some(stream) = packets.moving_picture() else { return Ok(Vec::new()) };
     let mut looks = Vec::new();
     for (time, sketch) in sketches.chosen() {
-        let found = again(file, stream, *time, *time)?;
+        let mut found = again(file, stream, *time, *time)?;
+        if found.is_none() {
+            // Frames that are shown before a key frame but stored behind it need the one before.
+            found = again(file, stream, *time, *time - Rational::whole(15))?;
+        }
         looks.push(Look { at: LookAt::File, time: *time, difference: found.map(|found| found.difference(sketch)) });
     }
     Ok(looks)

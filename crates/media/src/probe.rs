@@ -211,6 +211,7 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
         }
         _ => None,
     };
+    let start = decoded.or(stream.start());
     // Matroska writes the duration of a stream as a tag.
     let tagged = tags.iter().find(|(key, _)| key.to_uppercase().starts_with("DURATION")).and_then(|(_, value)| clock_time(value));
     Stream {
@@ -220,8 +221,8 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
         profile: stream.profile(),
         level: stream.level(),
         bit_rate: stream.bit_rate().map(BitRate),
-        start: if sequence.is_some() { Some(Rational::ZERO) } else { decoded.or(stream.start()) },
-        duration: sequence_duration.or(counted).or(stream.duration()).or(tagged),
+        start: if sequence.is_some() { Some(Rational::ZERO) } else { start },
+        duration: sequence_duration.or(counted).or(stream.duration()).or(tagged.map(|tagged| from_start(tagged, start, source))),
         language: tags.remove("language").and_then(|language| language::canonical(&language)),
         title: tags.remove("title"),
         roles: stream.roles(),
@@ -233,6 +234,14 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
 fn frame_size(stream: StreamView<'_>, scanned: Option<&Scanned>) -> (u32, u32) {
     let frame = scanned.and_then(|scanned| scanned.first_frame.as_ref());
     frame.map_or_else(|| stream.size(), |frame| (frame.width(), frame.height()))
+}
+
+/// A length that a tag tells. Some writers count it from nought of the file's clock, as they do the length of the whole.
+fn from_start(tagged: Rational, start: Option<Rational>, source: &PacketSource) -> Rational {
+    let start = start.filter(|start| start.is_positive()).unwrap_or(Rational::ZERO);
+    let whole = source.input().duration();
+    let is_end = tagged > start && whole.is_some_and(|whole| tagged + Rational::ONE > whole);
+    if is_end { tagged - start } else { tagged }
 }
 
 /// Reads `00:01:02.003000000`.

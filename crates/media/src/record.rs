@@ -206,7 +206,7 @@ impl Recorder {
         let converted = track.graph.pull().map_err(fault)?;
         let Some(mut converted) = converted else { return Ok(()) };
         converted.set_times(tick, ticks);
-        converted.prepare_for_encoding(track.settings.fields);
+        converted.prepare_for_encoding(track.settings.fields, &track.settings.colour);
         track.encoder.send(Some(&converted)).map_err(fault)?;
         self.write_picture(ticks)
     }

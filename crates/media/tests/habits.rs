@@ -112,8 +112,16 @@ fn clicks(file: &SourceRef, stream: usize) -> Vec<f64> {
     peaks.into_iter().map(|(at, _)| at).collect()
 }
 
-/// What is wrong with the outcome of a habit, in words.
-fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome]) -> Vec<String> {
+/// Milliseconds by which each click is from its nearest flash.
+fn apart(clicks: &[f64], flashes: &[f64]) -> Vec<f64> {
+    let nearest =
+        |click: &f64| flashes.iter().map(|flash| (click - flash) * 1e3).min_by(|one, other| one.abs().total_cmp(&other.abs()));
+    clicks.iter().filter_map(nearest).collect()
+}
+
+/// What is wrong with the outcome of a habit, in words. The clicks of the file are expected `own` milliseconds from
+/// its flashes.
+fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> Vec<String> {
     let mut faults = Vec::new();
     let (mut alone, mut together): (Option<Vec<f64>>, Option<Vec<f64>>) = (None, None);
     for (preset, outcome) in PRESETS.iter().zip(outcomes) {
@@ -172,11 +180,8 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome]) -> Vec<String>
             continue;
         }
         for (stream, heard) in heard.iter().enumerate() {
-            let off = |click: &f64| {
-                shown.iter().map(|flash| (click - flash) * 1e3).min_by(|one, other| one.abs().total_cmp(&other.abs()))
-            };
-            let apart: Vec<f64> = heard.iter().filter_map(off).collect();
-            if heard.len() != habit.clicks || apart.iter().any(|apart| apart.abs() > IN_STEP * 1e3 + habit.coarse) {
+            let apart = apart(heard, &shown);
+            if heard.len() != habit.clicks || apart.iter().any(|apart| (apart - own).abs() > IN_STEP * 1e3 + habit.coarse) {
                 fault(format!("stream {stream}: flashes {shown:?}, clicks {heard:?}, apart by {apart:?} ms"));
             }
         }
@@ -211,7 +216,12 @@ fn judged(habit: &Habit) -> Vec<String> {
     let mut all: Vec<String> = untrue
         .map(|(pointer, value)| format!("{}: {pointer} is {:?} instead of {value}", habit.name, facts.pointer(pointer)))
         .collect();
-    all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, &reading)));
+    // The library's muxer offsets sound with a codec delay from its picture in some containers: what was recorded there
+    // is out of step itself, by as much as its first click is.
+    let delayed = reading.sounds().any(|(stream, _)| stream.codec == "opus");
+    let own = if delayed { apart(&clicks(&file, 0), &flashes(&file)).first().copied().unwrap_or_default() } else { 0.0 };
+    assert!(own.abs() < 10.0, "{}: its own material is out of step by {own} ms", habit.name);
+    all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, &reading), own));
     all
 }
 

@@ -43,6 +43,8 @@ pub enum SoundPiece<F> {
         /// Where it begins, in samples from the beginning of what is made. Where the sound drifts, this does
         /// not follow exactly from what came before: what lies between is to be stretched.
         at: i64,
+        /// By how many millionths the sound is made longer here, to follow a drift.
+        stretch: i64,
     },
 }
 
@@ -104,20 +106,21 @@ struct Drift {
     behind: VecDeque<(f64, f64)>,
     /// A mean deviation above this is drift.
     drifted: f64,
-    /// Seconds by which the count is moved already.
+    /// Seconds by which the count is moved already, and how fast that grows, in seconds a second.
     followed: f64,
+    growth: f64,
     follows: bool,
 }
 
 impl Drift {
     fn new(drifted: f64) -> Self {
-        Self { behind: VecDeque::new(), drifted, followed: 0.0, follows: false }
+        Self { behind: VecDeque::new(), drifted, followed: 0.0, growth: 0.0, follows: false }
     }
 
     /// Nothing is known any more.
     fn forget(&mut self) {
         self.behind.clear();
-        (self.followed, self.follows) = (0.0, false);
+        (self.followed, self.growth, self.follows) = (0.0, 0.0, false);
     }
 
     /// By how many seconds a frame of this length is moved that deviates so much, those behind it as given.
@@ -149,9 +152,9 @@ impl Drift {
         let level = if self.follows { middle.1 - slope * middle.0 } else { middle.1 };
         let off = level - self.followed;
         self.follows = if self.follows { off.abs() > CAUGHT_UP || slope.abs() > STEADY } else { off.abs() > self.drifted };
-        if self.follows {
-            self.followed += off.clamp(-STEEPEST * length, STEEPEST * length);
-        }
+        let moved = if self.follows { off.clamp(-STEEPEST * length, STEEPEST * length) } else { 0.0 };
+        self.followed += moved;
+        self.growth = if self.follows { slope.clamp(-STEEPEST, STEEPEST) } else { 0.0 };
         self.followed
     }
 }
@@ -312,7 +315,10 @@ impl<F> SoundTrack<F> {
             self.fill_to(at, pieces);
         }
         self.made = at + taken;
-        pieces.push(SoundPiece::Sound { frame, first, samples: taken, at });
+        // A hundredth is ten thousand millionths.
+        #[allow(clippy::cast_possible_truncation)]
+        let stretch = (self.drift.growth * 1e6).round() as i64;
+        pieces.push(SoundPiece::Sound { frame, first, samples: taken, at, stretch });
     }
 
     /// Silence up to a place.

@@ -139,7 +139,7 @@ impl EncodeTask<'_> {
             }
             frame.set_times(time, length);
             lengths.insert(time, length);
-            frame.prepare_for_encoding(plan.field_order);
+            frame.prepare_for_encoding(plan.field_order, &plan.colour);
             open.send(Some(&frame))?;
             self.work.count_frame();
             if self.pass != Pass::First {

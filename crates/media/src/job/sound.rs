@@ -32,21 +32,22 @@ impl EncodeTask<'_> {
         let encoder = Encoder::open(&self.settings)?;
         drop(self.writer.send(ToWriter::Open { slot: self.slot, stream: encoder.stream()? }));
         let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0 };
-        let mut graph: Option<(Graph, GraphInput)> = None;
+        let mut graph: Option<(Graph, (GraphInput, bool))> = None;
         while let Ok(TimedFrame { frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
             }
             let input =
                 GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
+            let input = (input, frame.is_drifting());
             if graph.as_ref().is_none_or(|(_, present)| *present != input) {
-                // A source whose sound changes its form in mid-stream goes on in the form of the output.
+                // A source whose sound changes its form in mid-stream, or begins to drift, goes on in the form of the output.
                 if let Some((mut old, _)) = graph.take()
                     && !outlet.end_of(&mut old)?
                 {
                     return Ok(());
                 }
-                graph = Some((self.graph(&input, &outlet.encoder)?, input));
+                graph = Some((self.graph(&input.0, input.1, &outlet.encoder)?, input));
             }
             let Some((present, _)) = &mut graph else { continue };
             present.push(Some(frame))?;
@@ -63,13 +64,14 @@ impl EncodeTask<'_> {
     }
 
     /// Resampled, mixed, and where its clock drifts stretched or drawn together until it keeps time: the places
-    /// of frames tell by how much. A deviation is taken up within half a second.
-    fn graph(&self, input: &GraphInput, encoder: &Encoder) -> Result<Graph, AvError> {
+    /// of frames tell by how much. What does not drift and keeps its rate comes through sample for sample.
+    fn graph(&self, input: &GraphInput, drifts: bool, encoder: &Encoder) -> Result<Graph, AvError> {
         let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
         let tempo = if *speed == Rational::ONE { String::new() } else { format!("atempo={},", speed.to_f64()) };
+        // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
+        let follow = if drifts { ":async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res" } else { "" };
         let filters = format!(
-            "aresample={sample_rate}:async=2000:min_comp=0.0001:comp_duration=0.3:min_hard_comp=1000,\
-             {tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
+            "aresample={sample_rate}{follow},{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
             encoder.sample_format()
         );
         Graph::new(input, &filters)

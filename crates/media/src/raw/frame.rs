@@ -18,6 +18,9 @@ pub(crate) struct PlaneLayout {
 /// The name under which frames bear that they stand where the source has no picture yet.
 const LEADS: &str = "beryl.leads";
 
+/// The name under which frames bear that their sound drifts against its clock.
+const DRIFTS: &str = "beryl.drifts";
+
 /// An owned frame. Cloning shares its samples.
 pub(crate) struct Frame(pub(super) *mut ffi::AVFrame);
 
@@ -50,7 +53,9 @@ impl Frame {
 
     /// The decoder's best guess of the time, where a file leaves times out.
     pub(crate) fn best_time(&self) -> Option<i64> {
-        Some(self.get().best_effort_timestamp).filter(|pts| *pts != ffi::AV_NOPTS_VALUE).or(self.pts())
+        let guessed = Some(self.get().best_effort_timestamp).filter(|pts| *pts != ffi::AV_NOPTS_VALUE);
+        // The guess for sound is made before what is not to be heard is taken off its front.
+        if self.samples() > 0 { self.pts().or(guessed) } else { guessed.or(self.pts()) }
     }
 
     pub(crate) fn set_times(&mut self, pts: i64, duration: i64) {
@@ -223,12 +228,23 @@ impl Frame {
         Ok(woven)
     }
 
-    /// Marks how the frame is to be encoded: its fields, and nothing of how the source coded it,
+    /// Marks how the frame is to be encoded: its fields, its colour, and nothing of how the source coded it,
     /// which would force the encoder's choice of frame types.
-    pub(crate) fn prepare_for_encoding(&mut self, fields: FieldOrder) {
+    pub(crate) fn prepare_for_encoding(&mut self, fields: FieldOrder, colour: &beryl_core::reading::Colour) {
         let frame = self.get_mut();
         frame.pict_type = ffi::AVPictureType::AV_PICTURE_TYPE_NONE;
         frame.key_frame = 0;
+        // Some encoders take colour from frames and not from their own settings.
+        super::codec::write_colour(
+            colour,
+            [
+                std::ptr::addr_of_mut!(frame.color_primaries).cast(),
+                std::ptr::addr_of_mut!(frame.color_trc).cast(),
+                std::ptr::addr_of_mut!(frame.colorspace).cast(),
+                std::ptr::addr_of_mut!(frame.color_range).cast(),
+                std::ptr::addr_of_mut!(frame.chroma_location).cast(),
+            ],
+        );
         self.mark_fields(fields);
     }
 
@@ -332,6 +348,16 @@ impl Frame {
     /// Says that it stands where the source has no picture yet.
     pub(crate) fn mark_leading(&mut self) {
         self.note(LEADS, "1");
+    }
+
+    /// Says that its sound drifts: its place is to be followed by resampling.
+    pub(crate) fn mark_drifting(&mut self) {
+        self.note(DRIFTS, "1");
+    }
+
+    /// Whether its sound drifts.
+    pub(crate) fn is_drifting(&self) -> bool {
+        self.metadata(DRIFTS).is_some()
     }
 
     /// Whether it stands where the source has no picture yet.

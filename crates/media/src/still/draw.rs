@@ -168,7 +168,7 @@ fn image(
     graph.push(Some(frame))?;
     graph.push(None)?;
     let mut picture = graph.pull()?.ok_or_else(|| AvError::own("make a picture", "the filters gave none"))?;
-    picture.prepare_for_encoding(FieldOrder::Progressive);
+    picture.prepare_for_encoding(FieldOrder::Progressive, &Colour::default());
     let mut encoder = Encoder::open(&EncoderSettings {
         name: form.encoder(),
         kind: EncoderKind::Picture {
