@@ -2090,6 +2090,7 @@ export interface components {
              * @description Bits of one component.
              */
             depth: number;
+            dominant_rate?: components["schemas"]["Rational"] | null;
             /** @description As the header declares it. */
             field_order: components["schemas"]["FieldOrder"];
             frame_rate?: components["schemas"]["Rational"] | null;
