@@ -246,6 +246,10 @@ fn a_source_that_ends_early_is_blamed_instead_of_the_file() {
         // Unless all that is there is wanted.
         assert!(judge(&Plan { salvage: true, ..plan.clone() }, measured).passed);
     }
+    // A cut that took nothing of what was planned is told of.
+    let (plan, whole) = perfect();
+    let report = judge(&Plan { source_is_cut: true, ..plan }, &whole);
+    assert!(report.passed && report.noted().any(|item| item.what == "source file"), "{report:#?}");
 }
 
 #[test]

@@ -19,6 +19,8 @@ pub(super) struct Loss {
 
 /// Sound that ends this much before its planned end is no rounding.
 const SOUND_ROUNDING: Rational = Rational::constant(1, 10);
+/// Where the source is known to be cut, all but the end of one packet of sound counts.
+const ROUNDING_AT_A_CUT: Rational = Rational::constant(1, 40);
 
 /// What the source gave less than was planned, beyond rounding.
 pub(super) fn loss(plan: &Plan, measured: &Measured) -> Option<Loss> {
@@ -28,7 +30,10 @@ pub(super) fn loss(plan: &Plan, measured: &Measured) -> Option<Loss> {
             let frame = picture.frame_rate.rate().inverse().unwrap_or(Rational::ZERO);
             (picture.duration?, read, frame + frame)
         }
-        None => (plan.duration?, measured.given.iter().map(|given| given.end).max()?, SOUND_ROUNDING),
+        None => {
+            let rounding = if plan.source_is_cut { ROUNDING_AT_A_CUT } else { SOUND_ROUNDING };
+            (plan.duration?, measured.given.iter().map(|given| given.end).max()?, rounding)
+        }
     };
     let is_lost = planned - read > rounding;
     is_lost.then_some(Loss { planned, read, broken: !plan.salvage && (plan.source_is_cut || measured.decode_faults > 0) })
@@ -96,5 +101,9 @@ fn judge_length(plan: &Plan, measured: &Measured, judge: &mut Judge) {
             "that is the word of the source's header; all that is there was made"
         };
         judge.note("duration", seconds_text(planned), seconds_text(end), near, why);
+    }
+    if plan.source_is_cut && lost.is_none() {
+        let why = "its end is missing, but nothing that was planned was lost with it";
+        judge.note("source file", "whole", "cut short", false, why);
     }
 }
