@@ -195,8 +195,15 @@ pub fn duration_text(duration: Rational, rate: Rational) -> String {
     let base = TimecodeBase::for_rate(rate, true).or_else(|_| TimecodeBase::for_rate(rate, false));
     match base {
         Ok(base) => Timecode::from_frame(base, frames).to_string(),
-        Err(_) => clock_text(duration),
+        Err(_) => moment_text(duration),
     }
+}
+
+/// A moment or duration as `HH:MM:SS.mmm`, for material whose frames are not counted.
+#[must_use]
+pub fn moment_text(moment: Rational) -> String {
+    let thousandths = (moment * Rational::whole(1000)).round().max(0);
+    format!("{}.{:03}", clock_text(Rational::whole(thousandths / 1000)), thousandths % 1000)
 }
 
 /// A duration as `HH:MM:SS`, for material without a frame rate.

@@ -95,5 +95,6 @@ fn timecode_goes_over_to_another_rate_at_the_same_clock_time() {
 #[test]
 fn durations_keep_clock_time() {
     assert_eq!(duration_text(rational("8"), rational("25")), "00:00:08:00");
+    assert_eq!(duration_text(rational("8.0005"), rational("12.03")), "00:00:08.001", "such frames are not counted");
     assert_eq!(duration_text(Rational::whole(107_892) * rational("1001/30000"), rational("29.97")), "01:00:00;00");
 }

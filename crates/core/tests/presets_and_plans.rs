@@ -119,9 +119,9 @@ fn a_varying_rate_becomes_constant_unless_it_may_stay() {
         picture.frame_rate = Rational::new(1559, 100);
     });
     let rate = |preset| plan(&recording, &builtin(preset).unwrap(), &Value::Null).unwrap().picture.unwrap().frame_rate;
-    assert_eq!(rate("web-720"), FrameRatePlan::Constant { rate: Rational::constant(24_000, 1001) });
+    assert_eq!(rate("web-720"), FrameRatePlan::Constant { rate: Rational::whole(15) });
     assert!(matches!(rate("same-h264"), FrameRatePlan::Variable { .. }));
-    assert_eq!(rate("screen-page"), FrameRatePlan::Constant { rate: Rational::constant(12_000, 1001) });
+    assert_eq!(rate("screen-page"), FrameRatePlan::Constant { rate: Rational::constant(15, 2) });
 }
 
 #[test]

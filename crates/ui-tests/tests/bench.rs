@@ -66,7 +66,7 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
     browser.find("[data-testid=compared][data-ready=true]").await?;
     let [combed, mended] = torn_lines(&browser).await?;
     assert!(combed > 1.3 * mended, "{combed:.2} in the source, {mended:.2} in the proof");
-    browser.wait_for_text("[data-testid=foretold]", "for the whole").await?;
+    browser.wait_for_text("[data-testid=forecast]", "for the whole").await?;
     // Another frame is another picture, and a valley of the quality is one click away.
     browser.press(Key::Right + "").await?;
     browser.wait_for_text("[data-testid=proof-frame]", "2 of").await?;

@@ -58,7 +58,7 @@ async fn marks_go_to_sources_as_long_and_a_variant_to_its_column_or_a_preset() -
     browser.find_text("The same marks are set for 1 source as long.").await?;
     let parts = decisions(&application, &sheet, "parts").await?;
     // Its frames come at times of their own: that which is shown a second on has begun before.
-    assert_eq!(parts[0], "00:00:00:11 to 00:00:01:11");
+    assert_eq!(parts[0], "00:00:00.700 to 00:00:01.734");
     assert_eq!(parts[0], parts[1]);
     assert_eq!(parts[2], "", "a source of another length was marked too");
 

@@ -109,6 +109,11 @@ async fn open_sheet(application: &Application, presets: &[&str]) -> Outcome<(Bro
     let browser = Browser::open(false).await?;
     browser.window.goto(&format!("{}/sheets/{id}", application.address())).await?;
     browser.wait_for_count("[role=gridcell][data-state=idle]", presets.len(), Duration::from_secs(30)).await?;
+    // What has not been read yet would be passed over by a run.
+    let planned = |sheet: &serde_json::Value| {
+        sheet["cells"].as_array().is_some_and(|cells| cells.iter().all(|cell| cell["forecast"].is_u64()))
+    };
+    application.wait_for(&format!("/api/sheets/{id}"), planned).await?;
     Ok((browser, id))
 }
 
@@ -227,6 +232,42 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
     browser.press("u").await?;
     browser.wait_for_count("[role=gridcell][data-state]", 2, Duration::from_secs(10)).await?;
     assert_eq!(cells(&application, &id).await?, before);
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_withheld_file_says_why_is_seen_and_is_released_from_its_slip() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["review-small"]).await?;
+    browser.find("[data-testid=run]").await?.click().await?;
+    browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(60)).await?;
+    // An output stands for a file that was cut on its way here: its index stands in front.
+    let media = application.folder("media")?;
+    let whole = std::fs::read(media.join(text(&cells(&application, &id).await?[0]["run"]["path"])))?;
+    std::fs::create_dir(media.join("inbox"))?;
+    std::fs::write(media.join("inbox/glaze-db_part.mp4"), &whole[..whole.len() * 8 / 11])?;
+    let storages = application.call(Method::GET, "/api/storages", None).await?;
+    let sources = json!({ "storage": storages[0]["id"], "paths": ["inbox"] });
+    application.call(Method::POST, &format!("/api/sheets/{id}/sources"), Some(sources)).await?;
+    browser.find("[role=gridcell][data-state=idle]").await?;
+    browser.find("[data-testid=run]").await?.click().await?;
+    browser.wait_for_count("[role=gridcell][data-state=withheld]", 1, Duration::from_secs(60)).await?;
+
+    browser.find("[role=gridcell][data-state=withheld]").await?.click().await?;
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Enter + "").await?;
+    browser.wait_for_text("[data-testid=slip]", "source ends too early").await?;
+    browser.find("[data-testid=slip] video[data-of=output]").await?;
+    browser.wait_for_text("[data-testid=progress]", "1 withheld until you decide").await?;
+    let release = browser.find_text("Release").await?;
+    assert!(!release.is_enabled().await?, "it can be released without a reason");
+    browser.find("[data-testid=slip] textarea").await?.send_keys("that is all there is").await?;
+    release.click().await?;
+    browser.wait_for_count("[role=gridcell][data-state=done]", 2, Duration::from_secs(30)).await?;
+    browser.wait_for_text("[data-testid=slip]", "that is all there is").await?;
+    let released = cells(&application, &id).await?;
+    let released = released.iter().find(|cell| text(&cell["run"]["path"]).contains("_part")).ok_or("no cell")?;
+    assert!(media.join(text(&released["run"]["path"])).is_file() && !text(&released["run"]["path"]).ends_with(".withheld"));
     assert_eq!(browser.console_errors().await?, Vec::<String>::new());
     Ok(())
 }

@@ -19,7 +19,7 @@ interface Props {
   /** Seconds of the source at which the shown proof stands; where none is shown, none. */
   at: number | null;
   onProve: (moments: string[], seconds: number, variants: Variant[]) => void;
-  /** Wants the size of the whole foretold from many short stretches. */
+  /** Wants the size of the whole forecast from many short stretches. */
   onSample: () => void;
 }
 
@@ -72,7 +72,7 @@ export function Ask({ proofs, rate, strips, without, at, onProve, onSample }: Pr
       <Button variant="contained" fullWidth disabled={moments.length === 0} onClick={() => { onProve(moments, seconds, [AS_PLANNED]); }} sx={{ mt: 1 }} data-testid="prove" title="Prove these moments (P)">
         Prove {plural(moments.length, "moment")}
       </Button>
-      <Button variant="outlined" fullWidth onClick={onSample} sx={{ mt: 1 }} data-testid="sample" title="Many short stretches from all of the source in one proof: its size is foretold to some twelve percent (S)">
+      <Button variant="outlined" fullWidth onClick={onSample} sx={{ mt: 1 }} data-testid="sample" title="Many short stretches from all of the source in one proof: its size is forecast to some twelve percent (S)">
         Sample the size of the whole
       </Button>
       {strip && (

@@ -255,7 +255,7 @@ function Foretold({ proof }: { proof: Proof }) {
   const { made, whole } = proof;
   if (!made) return null;
   return (
-    <Box data-testid="foretold">
+    <Box data-testid="forecast">
       <Heading>{proof.label || "As planned"}</Heading>
       {whole && (
         <Box sx={{ fontSize: 20, fontWeight: 700 }}>

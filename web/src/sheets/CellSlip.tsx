@@ -41,7 +41,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
     <>
       {run?.problem && (
         <Box sx={{ border: 1, borderColor: "error.main", borderRadius: 2, p: 1.25, mb: 1.5 }}>
-          <Box sx={{ fontWeight: 600 }}>{run.problem.what}</Box>
+          <Box sx={{ fontWeight: 600, "&::first-letter": { textTransform: "uppercase" } }}>{run.problem.what}</Box>
           <Box>Why: {run.problem.why}.</Box>
           <Box sx={{ color: "text.secondary" }}>{run.problem.next}</Box>
           {run.problem.details && (
@@ -133,14 +133,14 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
   if ((run?.state !== "done" && run?.state !== "withheld") || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
   const before = source.size ?? 0;
   const after = run.size ?? 0;
-  const foretold = output.plan?.forecast.size;
+  const expected = output.plan?.forecast.size;
   return (
     <>
       <Box sx={{ fontSize: 22, fontWeight: 700 }}>
         {sizeText(before)} → {sizeText(after)} <Box component="span" sx={{ color: "success.main" }}>{changeText(before, after)}</Box>
       </Box>
       <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path} · {verdict(report)}{foretold != null && ` · forecast ${sizeText(foretold)}`}
+        {run.path} · {verdict(report)}{expected != null && ` · forecast ${sizeText(expected)}`}
       </Box>
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />

@@ -132,18 +132,19 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
   const open = sheet.cells.filter((cell) => isOpen(cell.run));
   const moving = open.filter((cell) => cell.run?.state !== "paused");
   const held = open.filter((cell) => cell.run?.state === "paused");
-  const state = sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : "idle";
+  const state = sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : sum.withheld > 0 ? "withheld" : "idle";
   const parts = [
     sum.working > 0 && `${String(sum.working)} at work`,
     sum.waiting > 0 && `${String(sum.waiting)} waiting`,
     sum.held > 0 && `${String(sum.held)} held`,
     sum.failed > 0 && `${String(sum.failed)} failed`,
+    sum.withheld > 0 && `${String(sum.withheld)} withheld until you decide`,
   ].filter(Boolean);
   return (
     <Box component="footer" sx={{ flex: "none", height: 58, px: 2.5, gap: 4, display: "flex", alignItems: "center", borderTop: 1, borderColor: "divider", bgcolor: "background.paper" }}>
       <Facet state={state} fraction={sum.fraction} size={34} />
       <Figure head={`${String(sum.done)} of ${plural(sum.wanted, "file")} done`} detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "nothing under way")} testid="progress" />
-      <Figure head={`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}`} detail={sum.before > 0 ? `${changeText(sum.before, sum.after)} over all files${sum.done > 0 ? `, foretold ${sizeText(sum.expected)}` : ""}` : ""} testid="weight" />
+      <Figure head={`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}`} detail={sum.before > 0 ? `${changeText(sum.before, sum.after)} over all files${sum.done > 0 ? `, forecast ${sizeText(sum.expected)}` : ""}` : ""} testid="weight" />
       {sum.left > 0 && <Figure head={`about ${spanText(sum.left)} to go`} detail={`those at work end at about ${clockText(new Date(now + sum.left * 1000))}`} />}
       <Box sx={{ flex: 1 }} />
       {held.length > 0 && <Button color="inherit" variant="outlined" onClick={() => { onAct("resume", held); }}>Go on</Button>}

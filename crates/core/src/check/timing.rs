@@ -91,9 +91,8 @@ fn judge_length(plan: &Plan, measured: &Measured, judge: &mut Judge) {
     let tolerance = (frame + frame).max(Rational::constant(1, 20));
     let near = (planned - end).abs() <= tolerance;
     let lost = loss(plan, measured);
-    if lost.is_some_and(|loss| loss.broken) {
-        let read = lost.map_or(end, |loss| loss.read);
-        judge.item("length of the source", seconds_text(planned), seconds_text(read), false);
+    if let Some(loss) = lost.filter(|loss| loss.broken) {
+        judge.item("length of the source", seconds_text(loss.planned), seconds_text(loss.read), false);
     } else {
         let why = if plan.salvage {
             "the source was salvaged as far as it goes"

@@ -8,7 +8,7 @@ use crate::parts::Span;
 use crate::preset::{Container, Lead, Preset, apply};
 use crate::rational::Rational;
 use crate::reading::{Chapter, Content, Reading, Stream};
-use crate::timecode::{Timecode, TimecodeError, clock_text, duration_text};
+use crate::timecode::{Timecode, TimecodeError, duration_text, moment_text};
 use crate::timeline::{self, Origin};
 
 /// Collects decisions and knows which settings the editor made.
@@ -144,10 +144,10 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     Ok(plan)
 }
 
-/// “00:00:10:00 to 00:00:20:00”, counted from the first frame.
+/// “00:00:10:00 to 00:00:20:00”, counted from the first frame; to the millisecond where frames are not counted.
 fn parts_words(parts: &[Span], reading: &Reading) -> String {
     let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
-    let text = |time| rate.map_or_else(|| clock_text(time), |rate| duration_text(time, rate));
+    let text = |time| rate.map_or_else(|| moment_text(time), |rate| duration_text(time, rate));
     let spans: Vec<String> = parts.iter().map(|part| format!("{} to {}", text(part.from), text(part.to))).collect();
     spans.join(", then ")
 }

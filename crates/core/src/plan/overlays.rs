@@ -9,7 +9,7 @@ use crate::parts::{Span, source_time};
 use crate::preset::{BurntSubtitles, Corner, Overlays};
 use crate::rational::Rational;
 use crate::reading::{Content, Reading};
-use crate::timecode::{Timecode, clock_text, duration_text};
+use crate::timecode::{Timecode, duration_text, moment_text};
 
 /// Text in the picture, which goes by the source's time.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -45,7 +45,7 @@ impl BurnText {
             let frames = u64::try_from(frame).unwrap_or(0);
             words.push(match Timecode::parse(start, self.rate) {
                 Ok(start) => start.later_by(frames).to_string(),
-                Err(_) => clock_text(source),
+                Err(_) => moment_text(source),
             });
         }
         if self.name {

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::rational::Rational;
-use crate::timecode::clock_text;
+use crate::timecode::moment_text;
 
 /// The form of a picture: columns, lines, pixel format.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -71,41 +71,37 @@ impl Remark {
                 let way = if by.is_positive() { "forward" } else { "back" };
                 format!(
                     "At {} the file's clock jumps {way} by {:.1} s; picture and sound go on without a break.",
-                    moment(*at),
+                    moment_text(*at),
                     by.abs().to_f64()
                 )
             }
             Self::SoundGap { stream, at, length } if length.is_positive() => {
-                format!("At {} sound stream {stream} lacks {}; silence stands there.", moment(*at), milliseconds(*length))
+                format!("At {} sound stream {stream} lacks {}; silence stands there.", moment_text(*at), milliseconds(*length))
             }
             Self::SoundGap { stream, at, length } => {
-                format!("At {} sound stream {stream} has {} twice; they were left out once.", moment(*at), milliseconds(*length))
+                format!(
+                    "At {} sound stream {stream} has {} twice; they were left out once.",
+                    moment_text(*at),
+                    milliseconds(*length)
+                )
             }
             Self::FormChange { at, from, to } => {
                 let form = |form: &PictureForm| format!("{}×{} {}", form.width, form.height, form.pixel_format);
                 format!(
                     "At {} the picture changes from {} to {}; it was fitted into the frame.",
-                    moment(*at),
+                    moment_text(*at),
                     form(from),
                     form(to)
                 )
             }
             Self::Fault { at: Some(at), count: 1 } => {
-                format!("At {} a packet could not be decoded; look at the output there.", moment(*at))
+                format!("At {} a packet could not be decoded; look at the output there.", moment_text(*at))
             }
             Self::Fault { at: Some(at), count } => {
-                format!("From {} on {count} packets could not be decoded; look at the output there.", moment(*at))
+                format!("From {} on {count} packets could not be decoded; look at the output there.", moment_text(*at))
             }
             Self::Fault { at: None, count: 1 } => "Reading met damage at a place that is not known.".to_owned(),
             Self::Fault { at: None, count } => format!("Reading met damage {count} times, at places that are not known."),
         }
     }
-}
-
-/// `00:01:02.345`.
-fn moment(at: Rational) -> String {
-    let at = at.max(Rational::ZERO);
-    let whole = Rational::whole(at.floor());
-    let thousandths = ((at - whole) * Rational::whole(1000)).floor();
-    format!("{}.{thousandths:03}", clock_text(whole))
 }
