@@ -42,7 +42,7 @@ async fn three_sources_and_three_deliverables_run_to_done() -> Outcome<()> {
 
     // Third gesture: run. Nothing is left to do when all cells are done.
     browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
-    browser.find("[data-testid=run]").await?.click().await?;
+    browser.find("[data-testid=run]:enabled").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state=done]", 9, Duration::from_secs(180)).await?;
     let progress = browser.find("[data-testid=progress]").await?.text().await?;
     assert!(progress.contains("9 of 9 files done"), "{progress}");
@@ -189,7 +189,7 @@ async fn a_dozen_tabs_follow_the_same_sheet() -> Outcome<()> {
         tabs.push(tab);
     }
     // What is done in the last is seen in all.
-    browser.find("[data-testid=run]").await?.click().await?;
+    browser.find("[data-testid=run]:enabled").await?.click().await?;
     for (number, tab) in tabs.into_iter().enumerate() {
         browser.window.switch_to_window(tab).await?;
         let done = browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(60)).await;
@@ -240,7 +240,7 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
 async fn a_withheld_file_says_why_is_seen_and_is_released_from_its_slip() -> Outcome<()> {
     let application = Application::start().await?;
     let (browser, id) = open_sheet(&application, &["review-small"]).await?;
-    browser.find("[data-testid=run]").await?.click().await?;
+    browser.find("[data-testid=run]:enabled").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state=done]", 1, Duration::from_secs(60)).await?;
     // An output stands for a file that was cut on its way here: its index stands in front.
     let media = application.folder("media")?;
@@ -251,7 +251,7 @@ async fn a_withheld_file_says_why_is_seen_and_is_released_from_its_slip() -> Out
     let sources = json!({ "storage": storages[0]["id"], "paths": ["inbox"] });
     application.call(Method::POST, &format!("/api/sheets/{id}/sources"), Some(sources)).await?;
     browser.find("[role=gridcell][data-state=idle]").await?;
-    browser.find("[data-testid=run]").await?.click().await?;
+    browser.find("[data-testid=run]:enabled").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state=withheld]", 1, Duration::from_secs(60)).await?;
 
     browser.find("[role=gridcell][data-state=withheld]").await?.click().await?;
