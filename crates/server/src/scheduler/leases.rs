@@ -39,10 +39,10 @@ pub(super) async fn renew(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
         let leases = app.slots.leases();
         // While the database is away engines go on: nobody else can claim either.
         if let Ok(Ok(lost)) = tokio::time::timeout(RENEWAL, app.database.renew(&leases, LEASE)).await {
-            for lease in lost {
+            // What ended meanwhile is not lost.
+            for lease in lost.into_iter().filter(|lease| app.slots.forget(*lease)) {
                 tracing::warn!(run = %lease.run, "a lease was lost");
                 app.slots.say(lease.run, Command::CancelRun { id: lease.run });
-                app.slots.forget(lease.run);
             }
         }
     }

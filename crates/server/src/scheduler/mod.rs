@@ -13,7 +13,7 @@ use beryl_core::night::cpu_cost;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_core::run::{ClashRule, RunEvent};
-use beryl_store::runs::Claimed;
+use beryl_store::runs::{Claimed, Lease};
 use beryl_store::{StoreError, patiently};
 use beryl_worker::{candidate, open_folder, remove_temporary, temporary_name};
 use tokio::sync::watch;
@@ -100,6 +100,7 @@ struct Underway {
 /// Works off runs of one source in one engine.
 async fn work(app: &Arc<App>, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) {
     let ids: Vec<Uuid> = claimed.iter().map(|one| one.run.id).collect();
+    let leases: Vec<Lease> = claimed.iter().map(|one| one.lease).collect();
     app.tell_runs(&ids).await;
     let mut underway = Vec::new();
     for one in claimed {
@@ -126,7 +127,9 @@ async fn work(app: &Arc<App>, claimed: Vec<Claimed>, stopped: watch::Receiver<bo
             }
         }
     }
-    ids.into_iter().for_each(|id| app.slots.forget(id));
+    for lease in leases {
+        app.slots.forget(lease);
+    }
     app.slots.wake();
 }
 
@@ -214,7 +217,7 @@ async fn follow(
             }
         }
     }
-    app.slots.jobs().retain(|id, _| !underway.iter().any(|one| one.claimed.run.id == *id));
+    app.slots.jobs().retain(|_, of| !of.is_same_job(&control));
     while ends.join_next().await.is_some() {}
 }
 
@@ -233,6 +236,7 @@ fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event
                 let (app, claimed, problem) = (Arc::clone(app), Arc::clone(&one.claimed), problem.clone());
                 ends.spawn(async move {
                     fail(&app, &claimed, &problem, again).await;
+                    app.slots.forget(claimed.lease);
                     app.tell_run(claimed.run.id).await;
                 });
             }
@@ -271,6 +275,7 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
             let (app, claimed, root, output) = (Arc::clone(app), Arc::clone(&one.claimed), one.root.clone(), one.output.clone());
             ends.spawn(async move {
                 conclude(&app, &claimed, root, output, &measured).await;
+                app.slots.forget(claimed.lease);
                 app.tell_run(id).await;
             });
         }
@@ -279,6 +284,7 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
             let (app, lease) = (Arc::clone(app), one.claimed.lease);
             ends.spawn(async move {
                 keep_end(&app, lease, Err(problem.into())).await;
+                app.slots.forget(lease);
                 app.tell_run(id).await;
             });
         }

@@ -52,9 +52,14 @@ impl Slots {
         self.held().extend(leases.map(|lease| (lease.run, lease)));
     }
 
-    /// A lease that is to be renewed no more.
-    pub(super) fn forget(&self, run: Uuid) {
-        self.held().remove(&run);
+    /// A lease that is to be renewed no more; answers whether it was until now. The run's next lease is another one.
+    pub(super) fn forget(&self, lease: Lease) -> bool {
+        let mut held = self.held();
+        let is_held = held.get(&lease.run) == Some(&lease);
+        if is_held {
+            held.remove(&lease.run);
+        }
+        is_held
     }
 
     /// The leases that are to be renewed.
