@@ -187,7 +187,7 @@ fn beginnings(sheet: &Value) -> Vec<Value> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn encodes_outlast_a_database_that_stands_still_and_one_that_dies() {
-    // A minute longer than a lease lasts, and in depth two.
+    // Longer than a lease lasts; in depth, several times as long.
     let pauses: &[u64] = if std::env::var_os("BERYL_DEEP").is_some() { &[30, 120] } else { &[30] };
     for pause in pauses {
         let folder = tempfile::tempdir().unwrap();

@@ -33,7 +33,7 @@ const BIBLIOGRAPHIC: [(&str, &str); 20] = [
 
 /// How the library that writes QuickTime names the languages of that format's own list (QuickTime File Format,
 /// language code values), where it is not the terminological code.
-const QUICKTIME: [(&str, &str); 25] = [
+const QUICKTIME: [(&str, &str); 20] = [
     ("deu", "ger"),
     ("nld", "dut"),
     ("swe", "sve"),
@@ -54,26 +54,24 @@ const QUICKTIME: [(&str, &str); 25] = [
     ("msa", "may"),
     ("cym", "wel"),
     ("eus", "baq"),
-    ("ron", "ron"),
-    ("ces", "ces"),
-    ("slk", "slk"),
-    ("fra", "fra"),
-    ("ukr", "ukr"),
 ];
 
 /// Further languages of that list, under their terminological codes.
-const QUICKTIME_PLAIN: [&str; 59] = [
+const QUICKTIME_PLAIN: [&str; 64] = [
     "eng", "ita", "spa", "dan", "por", "nor", "heb", "jpn", "ara", "fin", "mlt", "tur", "urd", "hin", "tha", "kor", "lit", "pol",
     "hun", "est", "lav", "rus", "slv", "yid", "bul", "bel", "uzb", "kaz", "aze", "kir", "tgk", "tuk", "mon", "pus", "kur", "kas",
     "snd", "nep", "san", "mar", "ben", "asm", "guj", "ori", "mal", "kan", "tam", "khm", "lao", "vie", "ind", "tgl", "amh", "tir",
-    "orm", "som", "swa", "cat", "lat",
+    "orm", "som", "swa", "cat", "lat", "ron", "ces", "slk", "fra", "ukr",
 ];
 
 /// The terminological code of whatever a file says, or nothing where it names no language.
 #[must_use]
 pub fn canonical(text: &str) -> Option<String> {
     let lower = text.trim().to_lowercase();
-    let quicktime = QUICKTIME.iter().find(|(_, own)| own.trim() == lower && own.trim() != "sr").map(|(code, _)| *code);
+    // These come first: two of them are codes of small languages elsewhere.
+    if let Some((code, _)) = QUICKTIME.iter().find(|(_, own)| own.trim() == lower) {
+        return Some((*code).to_owned());
+    }
     let primary = lower.split(['-', '_']).next().unwrap_or_default();
     if matches!(primary, "und" | "mis" | "mul" | "zxx" | "") {
         return None;
@@ -85,7 +83,7 @@ pub fn canonical(text: &str) -> Option<String> {
         2 => Language::from_639_1(primary),
         _ => Language::from_639_3(primary),
     };
-    known.map(|language| language.to_639_3().to_owned()).or(quicktime.map(str::to_owned))
+    known.map(|language| language.to_639_3().to_owned())
 }
 
 /// Whether two codes mean the same language.

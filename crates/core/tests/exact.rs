@@ -98,3 +98,17 @@ fn durations_keep_clock_time() {
     assert_eq!(duration_text(rational("8.0005"), rational("12.03")), "00:00:08.001", "such frames are not counted");
     assert_eq!(duration_text(Rational::whole(107_892) * rational("1001/30000"), rational("29.97")), "01:00:00;00");
 }
+
+#[test]
+fn a_language_has_one_code_whatever_form_a_file_gives_it() {
+    use beryl_core::language::{canonical, code_for, is_same};
+    use beryl_core::preset::Container;
+    for (file, code) in [("ger", "deu"), ("de-CH", "deu"), ("sve", "swe"), ("iri", "fas"), ("sr", "srp"), ("fra", "fra")] {
+        assert_eq!(canonical(file).as_deref(), Some(code), "{file}");
+        for container in [Container::Mov, Container::Mp4, Container::Mkv] {
+            let written = code_for(container, code).unwrap();
+            assert!(is_same(&written, code), "{code} is written as {written}");
+        }
+    }
+    assert_eq!(canonical("und"), None);
+}

@@ -70,15 +70,18 @@ pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, P
 }
 
 /// The files that an output is made from.
-async fn sources_of(app: &App, source: Uuid) -> Result<Vec<FileId>, StoreError> {
+async fn sources_of(app: &App, source: Uuid) -> Result<Vec<FileId>, PublishError> {
     let source = app.database.source(source).await?;
     let storage = app.database.storage(source.storage).await?;
     let files = tokio::task::spawn_blocking(move || {
         let files = files_of(&source.path, source.sequence);
         files.iter().filter_map(|path| FileId::of(Path::new(&storage.root), path)).collect()
     });
-    // A thread that ended without an answer knows of none; names are held against the database as well.
-    Ok(files.await.unwrap_or_default())
+    // Nothing is replaced while it is not known what must not be.
+    let unknown = |error: tokio::task::JoinError| {
+        Problem::new(ProblemKind::Internal, "the source's files could not be looked up", error.to_string())
+    };
+    Ok(files.await.map_err(unknown)?)
 }
 
 /// Whether a name is free or is that of a file that a run has made and nothing uses as a source.

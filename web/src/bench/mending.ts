@@ -33,7 +33,7 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
     {
       name: "Fields and film",
       settings: [
-        { name: "Fields", place: ["fields"], ways: [{ words: "kept from 10 bit on", value: "when_needed" }, { words: "kept", value: "keep" }, { words: "deinterlaced when needed", value: "when_needed" }, { words: "deinterlaced always", value: "always" }] },
+        { name: "Fields", place: ["fields"], ways: [{ words: "kept", value: "keep" }, { words: "deinterlaced when needed", value: "when_needed" }, { words: "deinterlaced always", value: "always" }] },
         { name: "Which frames", place: ["deinterlacing", "frames"], ways: [{ words: "those that show combing", value: "combed" }, { words: "every one", value: "all" }] },
         { name: "What comes of each", place: ["deinterlacing", "per"], ways: [{ words: "one frame", value: "frame" }, { words: "one frame for each field", value: "field" }] },
         { name: "How", place: ["deinterlacing", "degree"], ways: [{ words: "the quick way, for proxies", value: "proxy" }, { words: "along edges, for delivery", value: "delivery" }] },
@@ -52,7 +52,7 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
       name: "Colour",
       settings: [
         { name: "Look-up table", place: ["colour", "lut"], ways: tables },
-        { name: "High dynamic range", place: ["colour", "dynamic_range"], ways: [{ words: "kept", value: "keep" }, { words: "brought to standard", value: "standard" }] },
+        { name: "High dynamic range", place: ["colour", "dynamic_range"], ways: [{ words: "kept from 10 bit on", value: "when_needed" }, { words: "kept", value: "keep" }, { words: "brought to standard", value: "standard" }] },
         { name: "Colour space", place: ["colour", "space"], ways: [{ words: "as the source", value: "same" }, { words: "Rec. 709", value: "rec709" }, { words: "Rec. 601, 625 lines", value: "rec601_625" }, { words: "Rec. 601, 525 lines", value: "rec601_525" }] },
         { name: "Range", place: ["colour", "range"], ways: [{ words: "limited", value: "limited" }, { words: "full", value: "full" }] },
         { name: "Greyscale", place: ["greyscale"], ways: [{ words: "colour kept", value: false }, { words: "all colour taken out", value: true }] },

@@ -134,7 +134,7 @@ fn judge_frames(plan: &Plan, planned: &PicturePlan, measured: &Measured, measure
     }
     if let Some(expected) = planned.frames {
         let why = if measure.packets > expected {
-            "frames are missing in the source; those before them were repeated"
+            "the source's header counts fewer, or frames are missing in it and those before them were repeated"
         } else {
             "that is what the source's header says; all frames that are there were made"
         };

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
-use beryl_core::check::{Given, Look};
+use beryl_core::check::{Given, Look, LookAt};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, SourceRef};
 use beryl_core::rational::Rational;
@@ -189,10 +189,11 @@ impl<'a> Work<'a> {
         self.sketches.lock().unwrap_or_else(PoisonError::into_inner).take(frame, time)
     }
 
-    /// Looks at the finished file where pictures went in.
-    pub(crate) fn look_again(&self) -> Result<Vec<Look>, Problem> {
+    /// Looks at the finished file where pictures went in. In one that cannot be opened again, all are missing.
+    pub(crate) fn look_again(&self) -> Vec<Look> {
         let file = SourceRef { file: self.run.output.clone(), sequence: None };
-        looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner))
+        let missing = |_| vec![Look { at: LookAt::File, time: Rational::ZERO, difference: None }];
+        looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner)).unwrap_or_else(missing)
     }
 
     /// Notes that so many frames or samples more went into the encoder of a stream, which end at `end`.

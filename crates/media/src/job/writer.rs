@@ -132,7 +132,7 @@ impl WriteTask<'_> {
             Ok(read_back) => {
                 self.work.set_written();
                 let picture = run.plan.picture.as_ref();
-                let mut looks = self.work.look_again().unwrap_or_default();
+                let mut looks = self.work.look_again();
                 if let Some(picture) = picture {
                     looks.extend(self.notes.look_again(self.source, picture.source_stream as usize, self.origin));
                 }

@@ -138,8 +138,9 @@ fn end_state(problem: Option<&Problem>) -> RunState {
 
 /// A person takes a withheld file for good, for this reason: it gets its name.
 pub(crate) async fn release(app: &App, id: Uuid, because: &str) -> Result<(), PublishError> {
+    // Asked for first: once the run is leased, nothing may end this before its end is kept.
+    let storage = app.database.storage(app.database.run(id).await?.storage).await?;
     let claimed = app.database.release(id, because, &app.slots.owner, LEASE).await?;
-    let storage = app.database.storage(claimed.run.storage).await?;
     let lease = claimed.lease;
     let Some(file) = claimed.run.temporary.clone() else {
         app.database.withhold_again(lease).await?;
@@ -147,8 +148,8 @@ pub(crate) async fn release(app: &App, id: Uuid, because: &str) -> Result<(), Pu
     };
     let outcome = publish(app, &finished(&claimed, PathBuf::from(storage.root), file)).await;
     match &outcome {
-        Ok(_) => app.database.finish(lease, RunState::Done, None).await?,
-        Err(_) => app.database.withhold_again(lease).await?,
+        Ok(_) => patiently(PATIENCE, || app.database.finish(lease, RunState::Done, None)).await?,
+        Err(_) => patiently(PATIENCE, || app.database.withhold_again(lease)).await?,
     }
     app.tell_run(id).await;
     outcome.map(|_| ())
