@@ -16,6 +16,9 @@ use crate::rational::Rational;
 use crate::reading::Reading;
 use crate::run::Progress;
 
+/// How a line of an engine's standard error begins that tells what it could not do to hold itself.
+pub const NOT_CONFINED: &str = "not confined:";
+
 /// A file for an engine: a root folder of this machine and a path that cannot leave it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileRef {
@@ -170,6 +173,8 @@ pub enum Job {
     Stills {
         /// The source.
         source: SourceRef,
+        /// The folder, as a path of this machine, in which pictures are written and other files are found.
+        folder: String,
     },
 }
 

@@ -157,6 +157,12 @@ pub struct Progress {
     pub fraction: f64,
     /// Seconds left, where it can be said.
     pub remaining: Option<f64>,
+    /// The part of the finished file that is read back, 0 to 1, once it is written.
+    #[serde(default)]
+    pub read_back: Option<f64>,
+    /// Bytes that the whole job has read and written so far, whatever for: while the number grows, it moves.
+    #[serde(default)]
+    pub moved: u64,
 }
 
 /// What is known of a pass while it goes on.
@@ -233,6 +239,8 @@ impl Progress {
             speed: if worked > 0.0 { fraction * so_far.duration / worked } else { 0.0 },
             fraction,
             remaining: so_far.remaining(),
+            read_back: None,
+            moved: 0,
         }
     }
 }

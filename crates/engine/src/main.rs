@@ -4,6 +4,10 @@
 //! output carries [`Event`]s as JSON lines, the last of them [`Event::Ended`]. When standard input
 //! ends, whoever started the engine is gone: it gives up and leaves nothing behind.
 
+mod hold;
+#[cfg(debug_assertions)]
+mod misbehave;
+
 use std::collections::HashSet;
 use std::io::{BufRead, Write};
 use std::path::Path;
@@ -14,12 +18,9 @@ use std::time::{Duration, Instant};
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, Command, EncodeRun, Event, Job, RunNews, SourceRef};
-use beryl_media::{Control, StillWish};
-use nix::sys::resource::{Resource, UsageWho, getrusage, setrlimit};
+use beryl_media::{Control, Outputs, StillWish};
+use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike;
-
-/// The most memory that a job may map; beyond it, its allocations fail and the job ends.
-const MOST_MEMORY: u64 = 12 << 30;
 
 /// How long a cancelled job may take to put its things away before it is ended.
 const CANCEL_GRACE: Duration = Duration::from_millis(700);
@@ -27,11 +28,15 @@ const CANCEL_GRACE: Duration = Duration::from_millis(700);
 const WAY_GIVEN: i32 = 10;
 
 fn main() -> ExitCode {
+    #[cfg(debug_assertions)]
+    let held = !misbehave::wishes().unheld;
+    #[cfg(not(debug_assertions))]
+    let held = true;
+    if held {
+        hold::hold();
+    }
     beryl_media::silence_libraries();
     let began = Instant::now();
-    if let Err(error) = setrlimit(Resource::RLIMIT_AS, MOST_MEMORY, MOST_MEMORY) {
-        eprintln!("the memory limit could not be set: {error}");
-    }
     let mut first_line = String::new();
     let job = match std::io::stdin().lock().read_line(&mut first_line).map(|_| serde_json::from_str::<Job>(&first_line)) {
         Ok(Ok(job)) => job,
@@ -42,12 +47,16 @@ fn main() -> ExitCode {
     if let (Job::Encode { .. } | Job::Scan { .. }, Err(error)) = (&job, rustix::process::nice(WAY_GIVEN)) {
         eprintln!("the job could not be put behind others: {error}");
     }
+    let outputs = Outputs::create(runs_of(&job));
+    if held {
+        hold::confine(&job);
+    }
     let control = Arc::new(Control::default());
     // What is asked of an open source comes the same way as commands.
     if !matches!(job, Job::Stills { .. }) {
-        listen(Arc::clone(&control), temporary_files(&job));
+        listen(Arc::clone(&control), runs_of(&job).to_vec());
     }
-    if let Err(problem) = work(&job, &control) {
+    if let Err(problem) = work(&job, outputs, &control) {
         tell(&Event::Failed { problem });
     }
     let wall = began.elapsed().saturating_sub(control.paused_for());
@@ -98,7 +107,7 @@ fn refuse(details: &str) -> ExitCode {
     ExitCode::from(2)
 }
 
-fn work(job: &Job, control: &Control) -> Result<(), Problem> {
+fn work(job: &Job, outputs: Outputs, control: &Control) -> Result<(), Problem> {
     match job {
         Job::Probe { source } => beryl_media::probe(source).map(|reading| answer(Answer::Probed { reading: Box::new(reading) })),
         Job::Scan { source, quick } => beryl_media::scan(source, *quick, control, &answer).map(|(reading, curves)| {
@@ -108,9 +117,11 @@ fn work(job: &Job, control: &Control) -> Result<(), Problem> {
             beryl_media::compare(reference, file, film.as_ref(), Path::new("."), control, &answer)
                 .map(|comparison| answer(Answer::Compared { comparison: Box::new(comparison) }))
         }
-        Job::Stills { source } => stills(source),
+        Job::Stills { source, .. } => stills(source),
         // The starter gives every engine a working folder of its own.
-        Job::Encode { source, runs } => beryl_media::encode(source, runs, Path::new("."), control, &|event| tell(&event)),
+        Job::Encode { source, runs } => {
+            beryl_media::encode_into(source, runs, outputs, Path::new("."), control, &|event| tell(&event))
+        }
     }
 }
 
@@ -129,10 +140,10 @@ fn tell(event: &Event) {
     drop(out.write_all(&line).and_then(|()| out.flush()));
 }
 
-fn temporary_files(job: &Job) -> Vec<EncodeRun> {
+fn runs_of(job: &Job) -> &[EncodeRun] {
     match job {
-        Job::Encode { runs, .. } => runs.clone(),
-        Job::Probe { .. } | Job::Scan { .. } | Job::Compare { .. } | Job::Stills { .. } => Vec::new(),
+        Job::Encode { runs, .. } => runs,
+        Job::Probe { .. } | Job::Scan { .. } | Job::Compare { .. } | Job::Stills { .. } => &[],
     }
 }
 

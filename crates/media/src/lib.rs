@@ -6,6 +6,8 @@
 mod compare;
 mod encoders;
 mod filters;
+#[cfg(debug_assertions)]
+pub mod hooks;
 mod job;
 mod looks;
 mod measure;
@@ -20,11 +22,12 @@ mod supplies;
 
 pub use compare::compare;
 pub use encoders::{LibrarySettings, library_settings};
-pub use job::{Control, encode, remove_temporary_files};
-pub use measure::measure;
+pub use job::{Control, Outputs, encode, encode_into, lies_apart, remove_temporary_files};
+pub use measure::{measure, measure_telling};
 pub use probe::probe;
-pub use raw::silence_libraries;
+pub use raw::{bytes_moved, silence_libraries};
 pub use record::{RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
 pub use samples::{Heard, Planes, deep_pictures, heard, pictures, timed_pictures};
 pub use scan::scan;
+pub use source::{open_folder_of, open_for_reading};
 pub use still::{StillWish, Stills, still};

@@ -21,6 +21,14 @@ use crate::source::{PacketSource, open_file, open_root, problem_of, reader};
 /// # Errors
 /// A [`Problem`] where the file cannot be opened or read to its end.
 pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
+    measure_telling(file, &|_| ())
+}
+
+/// [`measure`], with `read` told how many bytes of the file's streams have been read so far.
+///
+/// # Errors
+/// As [`measure`].
+pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, Problem> {
     let source = SourceRef { file: file.clone(), sequence: None };
     let reading = probe::facts(&mut PacketSource::open(&source, &Stop::default())?)?;
     let mut packets = PacketSource::open(&source, &Stop::default())?;
@@ -39,9 +47,12 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
             (stream.index(), count)
         })
         .collect();
+    let mut bytes = 0;
     loop {
         match packets.read() {
             Ok(Some(packet)) => {
+                bytes += packet.size();
+                read(bytes);
                 if let Some(count) = counts.get_mut(&packet.stream()) {
                     count.take(&packet);
                 }

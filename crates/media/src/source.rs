@@ -43,6 +43,28 @@ pub(crate) fn open_root(file: &FileRef) -> Result<Dir, Problem> {
         .map_err(|error| Problem::from_io(format!("the folder of {} could not be opened", file.path.name()), &error))
 }
 
+/// Opens a file for reading, whatever it is.
+///
+/// # Errors
+/// Where there is none, it leads out of its root, or it may not be read.
+pub fn open_for_reading(file: &FileRef) -> std::io::Result<std::fs::File> {
+    let mut options = OpenOptions::new();
+    options.read(true).custom_flags(O_NONBLOCK);
+    let root = Dir::open_ambient_dir(&file.root, ambient_authority())?;
+    Ok(root.open_with(system_path(&file.path), &options)?.into_std())
+}
+
+/// Opens the folder in which a file lies.
+///
+/// # Errors
+/// Where there is none or it leads out of its root.
+pub fn open_folder_of(file: &FileRef) -> std::io::Result<std::fs::File> {
+    let root = Dir::open_ambient_dir(&file.root, ambient_authority())?;
+    let parent = file.path.parent();
+    let folder = if parent.is_root() { root } else { root.open_dir(system_path(&parent))? };
+    Ok(folder.into_std_file())
+}
+
 /// The path as the system wants it.
 pub(crate) fn system_path(path: &StoragePath) -> &Path {
     Path::new(OsStr::from_bytes(path.as_bytes()))

@@ -10,13 +10,18 @@ use std::time::Duration;
 
 use beryl_core::findings::Curves;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Answer, Command, Event, FileRef, Job, PairFilm, Reference, RunNews, SourceRef, Still};
+use beryl_core::protocol::{
+    Answer, Command, Event, FileRef, Job, NOT_CONFINED, PairFilm, Reference, RunNews, SourceRef, Still,
+};
 use beryl_core::quality::Comparison;
 use beryl_core::reading::Reading;
-use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader, Lines};
+use futures::StreamExt;
+use tokio::io::{AsyncRead, AsyncWriteExt};
 use tokio::process::{Child, ChildStdout};
-use tokio::sync::mpsc;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
+use tokio::task::JoinHandle;
 use tokio::time::{Instant, timeout};
+use tokio_util::codec::{FramedRead, LinesCodec};
 
 use crate::publish::remove_temporary;
 
@@ -24,11 +29,25 @@ use crate::publish::remove_temporary;
 const STANDSTILL: Duration = Duration::from_secs(180);
 /// A probe or a still that takes longer is ended.
 const SHORT_JOB: Duration = Duration::from_secs(60);
+/// How long an engine may take to go that says nothing more.
+const LAST_BREATH: Duration = Duration::from_secs(10);
+/// Engines at the same time, whatever they do; further ones wait.
+const MOST_ENGINES: usize = 32;
+/// The longest line of an engine, in bytes: the curves of a day of film are a tenth of it.
+const LONGEST_LINE: usize = 64 << 20;
+/// The longest line of its standard error.
+const LONGEST_NOTE: usize = 4096;
+/// Lines of its standard error that are kept for whoever asks why it was lost.
+const NOTES_KEPT: usize = 40;
 
-/// Where the engine program is.
+/// The engine program, and how engines are started and watched.
 #[derive(Debug, Clone)]
 pub struct Engine {
     program: PathBuf,
+    /// Where each engine gets a folder of its own to work in; nothing for the system's.
+    scratch: Option<PathBuf>,
+    standstill: Duration,
+    places: Arc<Semaphore>,
 }
 
 impl Engine {
@@ -44,7 +63,7 @@ impl Engine {
             [folder.join("beryl-engine"), folder.join("../beryl-engine")].into_iter().find(|program| program.is_file())
         };
         match named.or_else(beside).filter(|program| program.is_file()) {
-            Some(program) => Ok(Self { program }),
+            Some(program) => Ok(Self::at(program)),
             None => Err(Problem::new(
                 ProblemKind::Missing,
                 "the engine could not be started",
@@ -54,22 +73,46 @@ impl Engine {
         }
     }
 
-    /// Starts an engine for `job`. Dropping the result ends it.
+    /// The engine that is this program.
+    #[must_use]
+    pub fn at(program: PathBuf) -> Self {
+        Self { program, scratch: None, standstill: STANDSTILL, places: Arc::new(Semaphore::new(MOST_ENGINES)) }
+    }
+
+    /// Has each engine work in a folder of its own in `folder`.
+    #[must_use]
+    pub fn working_in(self, folder: PathBuf) -> Self {
+        Self { scratch: Some(folder), ..self }
+    }
+
+    /// Has engines ended that move nothing for so long; otherwise it is three minutes.
+    #[must_use]
+    pub fn ended_after(self, standstill: Duration) -> Self {
+        Self { standstill, ..self }
+    }
+
+    /// Starts an engine for `job`, once there is a place for one more. Dropping the result ends it.
     ///
     /// # Errors
     /// A [`Problem`] where the process cannot be started.
     pub async fn start(&self, job: &Job) -> Result<RunningJob, Problem> {
         let failed = |error: &std::io::Error| Problem::from_io("the engine could not be started", error);
-        let scratch = tempfile::Builder::new().prefix("beryl-").tempdir().map_err(|error| failed(&error))?;
+        let place = Arc::clone(&self.places).acquire_owned().await;
+        let place = place.map_err(|error| failed(&std::io::Error::other(error)))?;
+        let folder = self.scratch.clone().unwrap_or_else(std::env::temp_dir);
+        let scratch = tempfile::Builder::new().prefix("beryl-").tempdir_in(folder).map_err(|error| failed(&error))?;
         let mut child = tokio::process::Command::new(&self.program)
             .current_dir(scratch.path())
+            // What the server knows of itself and of its database is nothing for a codec.
+            .env_clear()
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .kill_on_drop(true)
             .spawn()
             .map_err(|error| failed(&error))?;
-        let (Some(mut stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else {
+        let (Some(mut stdin), Some(stdout), Some(stderr)) = (child.stdin.take(), child.stdout.take(), child.stderr.take())
+        else {
             return Err(Problem::new(ProblemKind::Internal, "the engine could not be started", "it has no input or output"));
         };
         let mut line = serde_json::to_vec(job).map_err(|error| failed(&error.into()))?;
@@ -86,10 +129,13 @@ impl Engine {
         });
         Ok(RunningJob {
             child,
-            lines: BufReader::new(stdout).lines(),
+            lines: FramedRead::new(stdout, LinesCodec::new_with_max_length(LONGEST_LINE)),
+            notes: tokio::spawn(notes(stderr)),
             control: JobControl { commands, paused: Arc::default() },
             _scratch: scratch,
+            _place: place,
             ended: false,
+            standstill: self.standstill,
             moved: Instant::now(),
             last_seen: 0,
         })
@@ -158,12 +204,12 @@ impl Engine {
         compared.await
     }
 
-    /// Opens a source for single pictures. Dropping the result closes it.
+    /// Opens a source for single pictures, which are written into `folder`. Dropping the result closes it.
     ///
     /// # Errors
     /// A [`Problem`] where the engine cannot be started.
-    pub async fn stills(&self, source: &SourceRef) -> Result<OpenStills, Problem> {
-        let running = self.start(&Job::Stills { source: source.clone() }).await?;
+    pub async fn stills(&self, source: &SourceRef, folder: &str) -> Result<OpenStills, Problem> {
+        let running = self.start(&Job::Stills { source: source.clone(), folder: folder.to_owned() }).await?;
         Ok(OpenStills { name: source.file.path.name(), running, asked: VecDeque::new() })
     }
 
@@ -172,7 +218,7 @@ impl Engine {
     /// # Errors
     /// A [`Problem`] where there is no such picture or it cannot be written.
     pub async fn still(&self, source: &SourceRef, still: Still) -> Result<(), Problem> {
-        self.stills(source).await?.write(still).await
+        self.stills(source, &still.output.root).await?.write(still).await
     }
 }
 
@@ -275,10 +321,14 @@ impl JobControl {
 #[derive(Debug)]
 pub struct RunningJob {
     child: Child,
-    lines: Lines<BufReader<ChildStdout>>,
+    lines: FramedRead<ChildStdout, LinesCodec>,
+    /// What it said on its standard error, once that has ended.
+    notes: JoinHandle<VecDeque<String>>,
     control: JobControl,
     _scratch: tempfile::TempDir,
+    _place: OwnedSemaphorePermit,
     ended: bool,
+    standstill: Duration,
     moved: Instant,
     last_seen: u64,
 }
@@ -302,16 +352,21 @@ impl RunningJob {
             return None;
         }
         loop {
-            let line = match timeout(STANDSTILL, self.lines.next_line()).await {
-                Ok(Ok(Some(line))) => line,
-                Ok(Ok(None) | Err(_)) => return Some(self.lost().await),
+            let line = match timeout(self.standstill, self.lines.next()).await {
+                Ok(Some(Ok(line))) => line,
+                Ok(Some(Err(_))) => {
+                    // What it says cannot be read: it is of no use. One that is gone already takes no harm.
+                    drop(self.child.start_kill());
+                    return Some(self.lost().await);
+                }
+                Ok(None) => return Some(self.lost().await),
                 Err(_) => return Some(self.stuck().await),
             };
             let Ok(event) = serde_json::from_str::<Event>(&line) else { continue };
             match &event {
                 Event::Ended { .. } => self.ended = true,
                 Event::Run { news: RunNews::Progress { progress }, .. } => {
-                    let seen = progress.frames.wrapping_add(progress.bytes).wrapping_add(u64::from(progress.pass));
+                    let seen = progress.frames.wrapping_add(progress.moved).wrapping_add(u64::from(progress.pass));
                     if seen != self.last_seen {
                         self.last_seen = seen;
                         self.moved = Instant::now();
@@ -319,7 +374,7 @@ impl RunningJob {
                 }
                 Event::Answer(_) | Event::Run { .. } | Event::Failed { .. } => self.moved = Instant::now(),
             }
-            if self.moved.elapsed() > STANDSTILL {
+            if self.moved.elapsed() > self.standstill {
                 return Some(self.stuck().await);
             }
             return Some(event);
@@ -351,23 +406,44 @@ impl RunningJob {
         self.ended = true;
         // It may have gone by itself in the meantime.
         drop(self.child.kill().await);
-        let why = format!("it moved nothing for {} seconds and was ended", STANDSTILL.as_secs());
+        let why = format!("it moved nothing for {} seconds and was ended", self.standstill.as_secs());
         Event::Failed { problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why) }
     }
 
     async fn lost(&mut self) -> Event {
         self.ended = true;
-        let status = self.child.wait().await;
-        let mut last_words = String::new();
-        if let Some(stderr) = self.child.stderr.as_mut() {
-            // What it said is a help, not a need.
-            drop(stderr.take(16_384).read_to_string(&mut last_words).await);
-        }
+        let status = match timeout(LAST_BREATH, self.child.wait()).await {
+            Ok(status) => status,
+            // It says nothing more, and goes on.
+            Err(_) => self.child.kill().await.map(|()| ExitStatus::default()),
+        };
+        // What it said is a help, not a need.
+        let last_words = (&mut self.notes).await.unwrap_or_default();
         let why = status.map_or_else(|error| error.to_string(), death);
         Event::Failed {
-            problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why).with_details(last_words.trim()),
+            problem: Problem::new(ProblemKind::EngineLost, "the engine was lost", why)
+                .with_details(Vec::from(last_words).join("\n")),
         }
     }
+}
+
+/// Takes all that an engine says on its standard error, so that it never waits for somebody to read it. The
+/// last lines are kept; what the engine could not do to hold itself goes into the log.
+async fn notes(stderr: impl AsyncRead + Unpin) -> VecDeque<String> {
+    let mut kept = VecDeque::new();
+    let mut lines = FramedRead::new(stderr, LinesCodec::new_with_max_length(LONGEST_NOTE));
+    while let Some(line) = lines.next().await {
+        // A line that is too long, or is no text, is passed over.
+        let Ok(line) = line else { continue };
+        if line.starts_with(NOT_CONFINED) {
+            tracing::warn!("an engine is {line}");
+        }
+        if kept.len() == NOTES_KEPT {
+            kept.pop_front();
+        }
+        kept.push_back(line);
+    }
+    kept
 }
 
 /// How a process ended, in words.

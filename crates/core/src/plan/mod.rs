@@ -28,7 +28,7 @@ use crate::preset::{
 };
 use crate::rational::Rational;
 use crate::reading::{Chapter, Colour, FieldOrder, Hdr};
-use crate::units::{BitRate, rate_text};
+use crate::units::{BitRate, ByteSize, rate_text};
 
 pub use build::plan;
 pub use crop::{Crop, crop_of};
@@ -597,6 +597,21 @@ impl Plan {
     #[must_use]
     pub fn known_duration(&self) -> Rational {
         self.duration.unwrap_or(Rational::ZERO)
+    }
+
+    /// What the output can never weigh, whatever its material: four times its pictures and sound with sixteen bits
+    /// for each of four planes and thirty-two for each sample, and a gigabyte. Nothing where it is not known how
+    /// long it gets.
+    #[must_use]
+    pub fn most_bytes(&self) -> Option<ByteSize> {
+        let pictures = match &self.picture {
+            Some(picture) => u64::from(picture.width) * u64::from(picture.height) * 8 * picture.frames?,
+            None => 0,
+        };
+        let seconds = u64::try_from(self.duration?.ceil()).ok()?;
+        let sound: u64 =
+            self.sound.iter().map(|sound| u64::from(sound.channels) * u64::from(sound.sample_rate) * 4 * seconds).sum();
+        Some(ByteSize(pictures.saturating_add(sound).saturating_mul(4).saturating_add(1 << 30)))
     }
 
     /// A span of the source's time as it is in the output.

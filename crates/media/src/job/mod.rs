@@ -11,6 +11,7 @@ mod cost;
 mod cut;
 mod feed;
 mod form;
+mod outputs;
 mod pass;
 mod picture;
 mod reader;
@@ -33,6 +34,7 @@ use crate::supplies::Supplies;
 
 pub use control::Control;
 pub(crate) use feed::feed;
+pub use outputs::{Outputs, lies_apart};
 pub(crate) use pass::{Shared, TimedFrame};
 pub(crate) use steps::Chain;
 use work::Work;
@@ -40,9 +42,7 @@ use work::Work;
 /// How often progress is told.
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
-/// Makes all `runs` of one source. What becomes of each run is told as an event; files that did not
-/// come to their end are removed. Encoders write the notes of first passes into `notes`, and what picture
-/// steps need beside the pictures is put there.
+/// Makes all `runs` of one source, in files that it creates itself; otherwise [`encode_into`].
 ///
 /// # Errors
 /// A [`Problem`] that stands for all runs not yet told of, where the source itself is at fault.
@@ -53,8 +53,25 @@ pub fn encode(
     control: &Control,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
-    let works: Vec<Work<'_>> =
-        runs.iter().enumerate().map(|(number, run)| Work::new(run, notes.join(format!("notes-{number}")))).collect();
+    encode_into(source, runs, Outputs::create(runs), notes, control, tell)
+}
+
+/// Makes all `runs` of one source, in `outputs`. What becomes of each run is told as an event; files that did
+/// not come to their end are removed. Encoders write the notes of first passes into `notes`, and what picture
+/// steps need beside the pictures is put there.
+///
+/// # Errors
+/// A [`Problem`] that stands for all runs not yet told of, where the source itself is at fault.
+pub fn encode_into(
+    source: &SourceRef,
+    runs: &[EncodeRun],
+    outputs: Outputs,
+    notes: &Path,
+    control: &Control,
+    tell: &(dyn Fn(Event) + Sync),
+) -> Result<(), Problem> {
+    let work = |(number, run): (usize, _)| Work::new(run, outputs.take(run.id), notes.join(format!("notes-{number}")));
+    let works: Vec<Work<'_>> = runs.iter().enumerate().map(work).collect();
     let mut supplies = Supplies::of(source);
     for work in &works {
         if let Err(problem) = supplies.add(source, work.run.plan.steps().iter(), &work.run.aids, notes) {
@@ -69,7 +86,7 @@ pub fn encode(
         } else {
             outcome.is_err()
         };
-        if failed || work.problem().is_some() {
+        if (failed || work.problem().is_some()) && work.is_created {
             remove_temporary(work.run);
         }
         if let Some(problem) = work.problem() {
@@ -86,7 +103,7 @@ pub fn remove_temporary_files(runs: &[EncodeRun]) {
 
 fn remove_temporary(run: &EncodeRun) {
     if let Ok(folder) = open_root(&run.output) {
-        // Where it was never begun there is nothing to remove.
+        // Where it was never begun there is nothing to remove; what may not be removed, whoever started this removes.
         drop(folder.remove_file(system_path(&run.output.path)));
     }
 }

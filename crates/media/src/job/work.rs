@@ -1,6 +1,7 @@
 //! What the threads of one run share.
 
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -16,11 +17,15 @@ use beryl_core::timeline::{MOST_LISTED, Remark};
 use super::control::Control;
 use crate::encoders::Pass;
 use crate::looks::{self, Sketches};
-use crate::raw::{AvError, Frame};
+use crate::raw::{AvError, Frame, bytes_moved};
 
 /// One run while it is worked on.
 pub(crate) struct Work<'a> {
     pub(crate) run: &'a EncodeRun,
+    /// Whether the file under the temporary name is this run's own.
+    pub(crate) is_created: bool,
+    /// That file, until the muxer takes it.
+    file: Mutex<Option<std::io::Result<File>>>,
     /// Where the encoder keeps the notes of the first pass, where it wants a file.
     pub(crate) notes_file: PathBuf,
     problem: Mutex<Option<Problem>>,
@@ -32,6 +37,8 @@ pub(crate) struct Work<'a> {
     first_out: Mutex<Option<(f64, f64)>>,
     bytes: AtomicU64,
     written: AtomicBool,
+    /// Bytes of the finished file that are read back; nothing before.
+    read_back: Mutex<Option<u64>>,
     /// Nanoseconds of processor time.
     cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
@@ -130,9 +137,11 @@ fn microseconds(time: Rational) -> i64 {
 }
 
 impl<'a> Work<'a> {
-    pub(crate) fn new(run: &'a EncodeRun, notes_file: PathBuf) -> Self {
+    pub(crate) fn new(run: &'a EncodeRun, file: std::io::Result<File>, notes_file: PathBuf) -> Self {
         Self {
             run,
+            is_created: file.is_ok(),
+            file: Mutex::new(Some(file)),
             notes_file,
             problem: Mutex::new(None),
             pass: AtomicU8::new(1),
@@ -141,6 +150,7 @@ impl<'a> Work<'a> {
             first_out: Mutex::new(None),
             bytes: AtomicU64::new(0),
             written: AtomicBool::new(false),
+            read_back: Mutex::new(None),
             cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
             sketches: Mutex::new(Sketches::default()),
@@ -151,6 +161,12 @@ impl<'a> Work<'a> {
 
     pub(crate) fn passes(&self) -> u8 {
         self.run.plan.passes()
+    }
+
+    /// The file to write into, once.
+    pub(crate) fn take_file(&self) -> std::io::Result<File> {
+        let taken = self.file.lock().unwrap_or_else(PoisonError::into_inner).take();
+        taken.unwrap_or_else(|| Err(std::io::Error::other("its file was begun already")))
     }
 
     /// “The output could not be made”, with the preset's name.
@@ -265,6 +281,14 @@ impl<'a> Work<'a> {
             first_out,
             earlier: earlier.as_secs_f64(),
         });
-        Progress { frames: self.frames(), bytes: self.bytes.load(Ordering::Relaxed), ..measured }
+        let bytes = self.bytes.load(Ordering::Relaxed);
+        let read_back = *self.read_back.lock().unwrap_or_else(PoisonError::into_inner);
+        let read_back = read_back.map(|read| if bytes > 0 { (read as f64 / bytes as f64).min(1.0) } else { 0.0 });
+        Progress { frames: self.frames(), bytes, read_back, moved: bytes_moved(), ..measured }
+    }
+
+    /// Notes how many bytes of the finished file are read back.
+    pub(crate) fn set_read_back(&self, bytes: u64) {
+        *self.read_back.lock().unwrap_or_else(PoisonError::into_inner) = Some(bytes);
     }
 }

@@ -17,7 +17,6 @@ use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;
 use crate::raw::{EncoderStream, Medium, Output, OutputChapter, Packet, WriteError};
-use crate::source::{open_root, system_path};
 
 /// Writes what a run's encoders make.
 pub(super) struct WriteTask<'a> {
@@ -104,12 +103,8 @@ impl WriteTask<'_> {
     }
 
     fn begin(&self, plan: &Plan, streams: &BTreeMap<usize, EncoderStream>) -> Result<Output, WriteError> {
-        let reference = &self.work.run.output;
-        let folder = open_root(reference).map_err(|problem| std::io::Error::other(problem.details))?;
-        let mut options = cap_std::fs::OpenOptions::new();
-        options.write(true).read(true).create_new(true);
-        let file = folder.open_with(system_path(&reference.path), &options)?.into_std();
-        let mut output = Output::create(Medium::new(file, self.shared.control.stop().clone()), muxer(plan.container))?;
+        let medium = Medium::new(self.work.take_file()?, self.shared.control.stop().clone());
+        let mut output = Output::create(medium, muxer(plan.container))?;
         for (slot, stream) in streams {
             let (tags, roles) = stream_description(plan, *slot);
             output.add_stream(stream, &tags, &roles)?;
@@ -128,7 +123,7 @@ impl WriteTask<'_> {
     fn read_back(&self) {
         let run = self.work.run;
         (self.tell)(Event::Run { id: run.id, news: RunNews::Reading });
-        match measure::measure(&run.output) {
+        match measure::measure_telling(&run.output, &|bytes| self.work.set_read_back(bytes)) {
             Ok(read_back) => {
                 self.work.set_written();
                 let picture = run.plan.picture.as_ref();

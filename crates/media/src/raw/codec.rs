@@ -46,6 +46,8 @@ impl Decoder {
     /// Gives it a packet, or the end. Answers whether it was taken: where not, frames must be
     /// taken out first.
     pub(crate) fn send(&mut self, packet: Option<&Packet>) -> Result<bool, AvError> {
+        #[cfg(debug_assertions)]
+        crate::hooks::decoding();
         let packet = packet.map_or(ptr::null(), |packet| packet.0.cast_const());
         // SAFETY: the context is open; null means the end.
         match unsafe { ffi::avcodec_send_packet(self.0, packet) } {

@@ -4,13 +4,28 @@ use std::ffi::{c_int, c_void};
 use std::io::{ErrorKind, Read, Seek, SeekFrom, Write};
 use std::ptr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use ffmpeg_next::ffi;
 
 use super::AvError;
 
 const BUFFER: usize = 256 * 1024;
+
+/// Bytes that this process has read and written so far.
+static MOVED: AtomicU64 = AtomicU64::new(0);
+/// Files that are being brought to the disk now.
+static FLUSHING: AtomicU64 = AtomicU64::new(0);
+
+/// Bytes that this process has read and written so far: who sees the number grow sees it work. While a file is
+/// brought to the disk, where nobody counts bytes, each question counts as one.
+#[must_use]
+pub fn bytes_moved() -> u64 {
+    match FLUSHING.load(Ordering::Relaxed) {
+        0 => MOVED.load(Ordering::Relaxed),
+        _ => MOVED.fetch_add(1, Ordering::Relaxed) + 1,
+    }
+}
 
 /// A flag that ends all reading and writing from another thread.
 #[derive(Debug, Clone, Default)]
@@ -75,6 +90,9 @@ unsafe extern "C" fn read(opaque: *mut c_void, buffer: *mut u8, size: c_int) -> 
             outcome => break outcome,
         }
     };
+    #[cfg(debug_assertions)]
+    crate::hooks::has_read(*outcome.as_ref().unwrap_or(&0));
+    MOVED.fetch_add(*outcome.as_ref().unwrap_or(&0) as u64, Ordering::Relaxed);
     medium.answer(outcome)
 }
 
@@ -87,6 +105,7 @@ unsafe extern "C" fn write(opaque: *mut c_void, buffer: *mut u8, size: c_int) ->
     }
     let outcome = medium.file.write_all(buffer).map(|()| buffer.len());
     medium.written += outcome.as_ref().map_or(0, |count| *count as u64);
+    MOVED.fetch_add(outcome.as_ref().map_or(0, |count| *count as u64), Ordering::Relaxed);
     medium.answer(outcome)
 }
 
@@ -165,8 +184,11 @@ impl ByteStream {
 
     /// Brings what was written to the disk.
     pub(super) fn sync(&mut self) -> std::io::Result<()> {
+        FLUSHING.fetch_add(1, Ordering::Relaxed);
         // SAFETY: as in `take_error`.
-        unsafe { (*self.medium).file.sync_all() }
+        let outcome = unsafe { (*self.medium).file.sync_all() };
+        FLUSHING.fetch_sub(1, Ordering::Relaxed);
+        outcome
     }
 }
 

@@ -22,6 +22,7 @@ pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderSt
 pub(crate) use frame::{Frame, PlaneLayout};
 pub(crate) use graph::{Graph, GraphInput};
 pub(crate) use input::{Input, Kind, OpenError, StreamView, pixel_format, pixel_format_number};
+pub use io::bytes_moved;
 pub(crate) use io::{Medium, Stop};
 pub(crate) use output::{Output, OutputChapter, WriteError};
 pub(crate) use packet::Packet;

@@ -1,0 +1,71 @@
+//! What starts engines outlives whatever they do, and takes none for stuck that still moves.
+
+mod material;
+
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use beryl_core::problem::ProblemKind;
+use beryl_core::protocol::{Event, FileRef, RunNews, SourceRef};
+use beryl_worker::Engine;
+
+use material::{engine_program, sound_only, tone, wave};
+
+fn program(folder: &Path, script: &str) -> PathBuf {
+    let program = folder.join("engine");
+    std::fs::write(&program, format!("#!/bin/sh\n{script}\n")).expect("written");
+    std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).expect("set");
+    program
+}
+
+async fn probed(script: &str) -> Result<beryl_core::reading::Reading, beryl_core::problem::Problem> {
+    let place = tempfile::tempdir().expect("a folder");
+    std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
+    let file = FileRef { root: place.path().display().to_string(), path: "tone.wav".parse().expect("a path") };
+    Engine::at(program(place.path(), script)).probe(&SourceRef { file, sequence: None }).await
+}
+
+#[tokio::test]
+async fn a_file_on_a_slow_share_is_read_back_to_its_end() {
+    let place = tempfile::tempdir().expect("a folder");
+    let standstill = Duration::from_millis(1500);
+    std::fs::write(place.path().join("tone.wav"), wave(&tone(20))).expect("written");
+    let job = sound_only(place.path(), "tone.wav").await;
+    // A quarter of a megabyte at a time, half a second each: 1.9 megabytes take four seconds, with nothing written.
+    let slow = program(place.path(), &format!("exec {} --slow-share 500000", engine_program().display()));
+    let mut running = Engine::at(slow).ended_after(standstill).start(&job("slow.part")).await.expect("it starts");
+    let mut read_back: Vec<f64> = Vec::new();
+    let mut told_of_reading = None;
+    let written = loop {
+        match running.next().await.expect("a last word") {
+            Event::Run { news: RunNews::Progress { progress }, .. } => read_back.extend(progress.read_back),
+            Event::Run { news: RunNews::Reading, .. } => told_of_reading = Some(std::time::Instant::now()),
+            Event::Run { news: RunNews::Written { measured }, .. } => break measured,
+            event => panic!("{event:?}"),
+        }
+    };
+    assert!(told_of_reading.expect("it was read back").elapsed() > standstill, "the share was not slow");
+    assert_eq!(written.streams[0].end, beryl_core::rational::Rational::whole(20));
+    assert!(read_back.is_sorted() && read_back.iter().any(|part| (0.1..0.9).contains(part)), "{read_back:?}");
+}
+
+#[tokio::test]
+async fn an_engine_that_talks_without_end_is_no_hindrance() {
+    let real = engine_program();
+    // Far more than a pipe holds, in lines and in one line: whoever does not read it waits for ever.
+    let talks = "yes 'a codec has something to say' | head -c 4000000 >&2; head -c 4000000 /dev/zero >&2";
+    let reading = probed(&format!("{talks}; exec {}", real.display())).await.expect("it is read");
+    assert_eq!(reading.sounds().count(), 1);
+}
+
+#[tokio::test]
+async fn an_engine_is_believed_by_its_last_word_alone() {
+    let lost = probed("read job; echo 'the codec gave up' >&2; exit 0").await.expect_err("no answer");
+    assert_eq!(lost.kind, ProblemKind::EngineLost);
+    assert!(lost.details.contains("the codec gave up"), "{lost:?}");
+
+    // A line without end is no event, and does not fill the memory.
+    let endless = probed("read job; exec tr '\\0' x < /dev/zero").await.expect_err("no answer");
+    assert_eq!(endless.kind, ProblemKind::EngineLost);
+}
