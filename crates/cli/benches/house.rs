@@ -19,7 +19,7 @@ use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, RunState};
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
-use beryl_store::runs::{NewRun, Origin};
+use beryl_store::runs::{MadeFile, NewRun, Origin};
 use beryl_store::sheets::Deliverable;
 use beryl_store::storages::Storage;
 use beryl_ui_tests::{Browser, make_clips};
@@ -119,7 +119,8 @@ async fn finish_column(
         }
         for one in claimed {
             database.set_checking(one.lease, &report, reading).await.unwrap();
-            database.set_target(one.lease, &one.run.stem).await.unwrap();
+            let made = MadeFile { file: 1, modified: 1 };
+            database.set_target(one.lease, &one.run.stem, made).await.unwrap();
             database.finish(one.lease, RunState::Done, None).await.unwrap();
         }
     }

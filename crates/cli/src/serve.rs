@@ -39,7 +39,7 @@ pub(crate) async fn run(task: &ServeTask) -> Result<ExitCode, Problem> {
         None => Some(PrivateServer::start(&state.join("database")).map_err(|error| not_started(&error))?),
     };
     let database = task.database.clone().or_else(|| private.as_ref().map(PrivateServer::url)).unwrap_or_default();
-    let config = Config { listen: task.listen, cache: state.join("cache"), database, installation: installation(&state)? };
+    let config = Config { listen: task.listen, state: state.clone(), database, installation: installation(&state)? };
     let server = Server::start(config).await.map_err(|error| not_started(&error))?;
     let address = format!("http://{}", server.address());
     if task.demo {

@@ -13,6 +13,8 @@ pub enum ProblemKind {
     Denied,
     /// The destination has no room left.
     DiskFull,
+    /// The storage does not answer: a share that has gone away.
+    Unreachable,
     /// The file is empty, cut short, or no media at all.
     NotMedia,
     /// The file ends before its own headers say it should.
@@ -40,7 +42,7 @@ impl ProblemKind {
     #[must_use]
     pub const fn worth_retrying(self) -> bool {
         match self {
-            Self::Missing | Self::Denied | Self::DiskFull | Self::EngineLost => true,
+            Self::Missing | Self::Denied | Self::DiskFull | Self::Unreachable | Self::EngineLost => true,
             Self::NotMedia
             | Self::CutShort
             | Self::RefersElsewhere
@@ -60,6 +62,7 @@ impl ProblemKind {
             Self::Missing => "Put the file back where it was, or choose it again, then retry.",
             Self::Denied => "Give the program the right to this file or folder, then retry.",
             Self::DiskFull => "Make room there or choose another destination, then retry.",
+            Self::Unreachable => "Nothing: it is tried again by itself. If it stays away, look at the share and its machine.",
             Self::NotMedia => "Copy the file again from where it came, or leave it out.",
             Self::CutShort => "Copy the file again; it seems that a copy was interrupted.",
             Self::RefersElsewhere => "Choose the media file itself instead of a list that points to it.",

@@ -7,6 +7,7 @@ use beryl_worker::Engine;
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
+use crate::door::Door;
 use crate::events::{Change, Hub};
 use crate::forecasts::Forecasts;
 use crate::proving::Proving;
@@ -35,7 +36,11 @@ pub(crate) struct App {
     pub(crate) viewings: Copies,
     pub(crate) proving: Proving,
     pub(crate) stills: StillPool,
+    /// To the files of storages.
+    pub(crate) door: Door,
     pub(crate) cache: PathBuf,
+    /// Beryl's own folders, which are no storages.
+    pub(crate) own_folders: Vec<PathBuf>,
 }
 
 impl App {

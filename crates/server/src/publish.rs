@@ -11,7 +11,7 @@ use beryl_worker::{FileId, Placed, Replacing, candidate, place, remove_temporary
 use uuid::Uuid;
 
 use crate::app::App;
-use crate::files::files_of;
+use crate::files::{files_of, made_file, size_of};
 
 /// Numbers that are tried before a name counts as taken for good.
 const MOST_NUMBERS: u32 = 10_000;
@@ -45,17 +45,19 @@ pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, P
         ClashRule::Replace => Some(sources_of(app, file.source).await?),
         ClashRule::Number | ClashRule::Skip => None,
     };
+    let (root, temporary) = (file.root.clone(), file.temporary.clone());
+    let made = app.door.surely(&file.root, move || made_file(&root, &temporary)).await?;
     for number in 1..MOST_NUMBERS {
         let target = candidate(&file.stem, file.extension, number).map_err(|error| name_problem(&error))?;
         if kept.is_some() && !may_be_replaced(app, file, &target).await? {
             return Err(not_ours(&target).into());
         }
-        app.database.set_target(file.lease, &target).await?;
-        match give_name(file, &target, kept.clone()).await? {
+        app.database.set_target(file.lease, &target, made).await?;
+        match give_name(app, file, &target, kept.clone()).await? {
             Placed::Done => return Ok(target),
             Placed::Protected => return Err(not_ours(&target).into()),
             Placed::Taken if file.clash == ClashRule::Skip => {
-                remove_temporary(&file.root, &file.temporary)?;
+                put_away(app, &file.root, &file.temporary).await?;
                 return Err(skipped(&target).into());
             }
             Placed::Taken => {}
@@ -73,20 +75,20 @@ pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, P
 async fn sources_of(app: &App, source: Uuid) -> Result<Vec<FileId>, PublishError> {
     let source = app.database.source(source).await?;
     let storage = app.database.storage(source.storage).await?;
-    let files = tokio::task::spawn_blocking(move || {
-        let files = files_of(&source.path, source.sequence);
-        files.iter().filter_map(|path| FileId::of(Path::new(&storage.root), path)).collect()
-    });
+    let root = PathBuf::from(storage.root);
     // Nothing is replaced while it is not known what must not be.
-    let unknown = |error: tokio::task::JoinError| {
-        Problem::new(ProblemKind::Internal, "the source's files could not be looked up", error.to_string())
+    let folder = root.clone();
+    let looking = move || {
+        let files = files_of(&source.path, source.sequence);
+        Ok(files.iter().filter_map(|path| FileId::of(&folder, path)).collect())
     };
-    Ok(files.await.map_err(unknown)?)
+    Ok(app.door.surely(&root, looking).await?)
 }
 
 /// Whether a name is free or is that of a file that a run has made and nothing uses as a source.
-async fn may_be_replaced(app: &App, file: &Finished, target: &StoragePath) -> Result<bool, StoreError> {
-    if FileId::of(&file.root, target).is_none() {
+async fn may_be_replaced(app: &App, file: &Finished, target: &StoragePath) -> Result<bool, PublishError> {
+    let (root, path) = (file.root.clone(), target.clone());
+    if app.door.surely(&file.root, move || size_of(&root, &path)).await?.is_none() {
         return Ok(true);
     }
     let storage = app.database.run(file.lease.run).await?.storage;
@@ -117,13 +119,20 @@ pub(crate) fn name_problem(error: &PathError) -> Problem {
         .with_next("Change the name pattern or the folder of the deliverable.")
 }
 
-async fn give_name(file: &Finished, target: &StoragePath, kept: Option<Vec<FileId>>) -> Result<Placed, Problem> {
+async fn give_name(app: &App, file: &Finished, target: &StoragePath, kept: Option<Vec<FileId>>) -> Result<Placed, Problem> {
     let (root, temporary, target) = (file.root.clone(), file.temporary.clone(), target.clone());
-    let placing = tokio::task::spawn_blocking(move || {
+    let placing = move || {
         let replacing = kept.as_deref().map_or(Replacing::Never, Replacing::AllBut);
         place(&root, &temporary, &target, replacing)
-    });
-    placing
-        .await
-        .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "the output could not be named", error.to_string())))
+    };
+    app.door.surely(&file.root, placing).await
+}
+
+/// Removes what a run has written under its temporary name, as soon as the storage answers.
+///
+/// # Errors
+/// A [`Problem`] where the system refuses.
+pub(crate) async fn put_away(app: &App, root: &Path, temporary: &StoragePath) -> Result<(), Problem> {
+    let (folder, temporary) = (root.to_path_buf(), temporary.clone());
+    app.door.surely(root, move || remove_temporary(&folder, &temporary)).await
 }

@@ -11,6 +11,7 @@ use tokio::net::TcpListener;
 use tokio::sync::{Notify, watch};
 
 use crate::app::{App, ending};
+use crate::door::Door;
 use crate::events::Hub;
 use crate::forecasts::Forecasts;
 use crate::proving::Proving;
@@ -26,8 +27,8 @@ use crate::{api, cache, proving, reader, scanner, scheduler, watching};
 pub struct Config {
     /// Where to listen. Only loopback is allowed, since there are no accounts.
     pub listen: SocketAddr,
-    /// Folder for thumbnails and other things that can be made again.
-    pub cache: PathBuf,
+    /// Beryl's own folder: what can be made again, what engines work with, and the private database.
+    pub state: PathBuf,
     /// The database.
     pub database: String,
     /// The name of this installation among the workers: one for each state folder.
@@ -48,9 +49,9 @@ pub enum ServerError {
         /// Why.
         source: std::io::Error,
     },
-    /// The cache folder cannot be made.
+    /// A folder of its own cannot be made or cleared.
     #[error("the folder {folder} cannot be made: {source}")]
-    Cache {
+    Folder {
         /// Which.
         folder: PathBuf,
         /// Why.
@@ -62,6 +63,13 @@ pub enum ServerError {
     /// The engine is missing.
     #[error(transparent)]
     Engine(#[from] Problem),
+}
+
+fn own_folder(folder: PathBuf) -> Result<PathBuf, ServerError> {
+    match std::fs::create_dir_all(&folder).and_then(|()| folder.canonicalize()) {
+        Ok(folder) => Ok(folder),
+        Err(source) => Err(ServerError::Folder { folder, source }),
+    }
 }
 
 /// A running server.
@@ -82,9 +90,17 @@ impl Server {
             return Err(ServerError::NotLoopback(config.listen.ip()));
         }
         let database = Database::connect(&config.database).await?;
-        let engine = Engine::locate()?;
-        let made = std::fs::create_dir_all(&config.cache);
-        made.map_err(|source| ServerError::Cache { folder: config.cache.clone(), source })?;
+        let cache = own_folder(config.state.join("cache"))?;
+        let scratch = config.state.join("scratch");
+        // What engines of an earlier start have left is of no use.
+        match std::fs::remove_dir_all(&scratch) {
+            Err(source) if source.kind() != std::io::ErrorKind::NotFound => {
+                return Err(ServerError::Folder { folder: scratch, source });
+            }
+            _ => {}
+        }
+        let scratch = own_folder(scratch)?;
+        let engine = Engine::locate()?.working_in(scratch.clone());
         let listening =
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
@@ -101,7 +117,9 @@ impl Server {
             viewings: Copies::default(),
             proving: Proving::default(),
             stills: StillPool::default(),
-            cache: config.cache,
+            door: Door::default(),
+            own_folders: vec![cache.clone(), scratch, config.state.join("database")],
+            cache,
         });
         if let Err(error) = cache::clear_strays(&app).await {
             tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");

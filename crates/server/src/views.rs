@@ -154,6 +154,8 @@ pub(crate) struct CellRun {
     pub(crate) released_because: Option<String>,
     /// How many things its check noted.
     pub(crate) notes: u32,
+    /// How often it was begun.
+    pub(crate) attempts: i32,
 }
 
 /// A run with all that it belongs to.
@@ -195,6 +197,7 @@ impl CellRun {
             finished: run.finished,
             released_because: run.released_because.clone(),
             notes: run.notes,
+            attempts: run.attempts,
         }
     }
 }

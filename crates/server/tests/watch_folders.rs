@@ -182,3 +182,34 @@ async fn wait_for_one(application: &Application, id: &str, state: &str, wanted: 
     files_once(application, id, state, |now| now.iter().any(|(name, _)| name == wanted)).await?;
     Ok(())
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn outputs_are_known_for_what_they_are_on_whatever_way_they_come_back() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("house")?;
+    let arriving = root.join("in");
+    std::fs::create_dir_all(&arriving)?;
+    std::fs::create_dir_all(root.join("made"))?;
+    // The destination lies elsewhere, and a link leads from the watched folder into it.
+    std::os::unix::fs::symlink("../made", arriving.join("finished"))?;
+    let id = watch(&application, &root, &["review-small"], "made").await?;
+    switch(&application, &id, json!({})).await?;
+    make_clips(&arriving, &["glaze-db_screen.mp4"], 1)?;
+    let out = wait_for_out(&application, &id, 1).await?;
+    assert_eq!(out.len(), 1);
+    let own = |count: usize| files_once_counted(&application, &id, "own", count);
+    own(1).await?;
+
+    // Under another name, and in a folder of its own: the same file.
+    let made = listing(&root.join("made"))?;
+    std::fs::create_dir_all(arriving.join("again"))?;
+    std::fs::hard_link(root.join("made").join(&made[0]), arriving.join("again/other-name.mp4"))?;
+    own(2).await?;
+    let runs = application.call(Method::GET, "/api/queue", None).await?["items"].as_array().map_or(0, Vec::len);
+    assert_eq!(runs, 1, "nothing was made of what was made");
+    Ok(())
+}
+
+async fn files_once_counted(application: &Application, id: &str, state: &str, count: usize) -> Outcome<()> {
+    files_once(application, id, state, |now| now.len() == count).await.map(drop)
+}

@@ -132,6 +132,16 @@ pub struct RunNames {
     pub expected_cpu: Option<f64>,
 }
 
+/// A file as its file system knows it, whatever it is called and on whatever path it is reached: a share that is
+/// mounted twice has other device numbers, but the same files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MadeFile {
+    /// Its number there.
+    pub file: u64,
+    /// Nanoseconds of its last change since 1970.
+    pub modified: i64,
+}
+
 /// The right to work on a run, until the lease ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Lease {
@@ -494,13 +504,17 @@ impl Database {
         changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
     }
 
-    /// Notes the name that the file is about to get, so that after a crash the file is found.
+    /// Notes the name that the file is about to get, so that after a crash the file is found, and which file it is.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn set_target(&self, lease: Lease, target: &StoragePath) -> Result<(), StoreError> {
-        let query = sqlx::query("UPDATE runs SET target = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'")
-            .bind(target.to_string());
+    pub async fn set_target(&self, lease: Lease, target: &StoragePath, made: MadeFile) -> Result<(), StoreError> {
+        let query = sqlx::query(
+            "UPDATE runs SET target = ?, made_file = ?, made_modified = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'",
+        )
+        .bind(target.to_string())
+        .bind(made.file)
+        .bind(made.modified);
         changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
     }
 

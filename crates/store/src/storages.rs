@@ -16,10 +16,17 @@ pub struct Storage {
     pub name: String,
     /// The folder on this machine.
     pub root: String,
+    /// Whether it is kept for what was made and is not offered for anything new.
+    pub is_retired: bool,
 }
 
 fn storage(row: &MySqlRow) -> Result<Storage, sqlx::Error> {
-    Ok(Storage { id: row.try_get("id")?, name: row.try_get("name")?, root: row.try_get("root")? })
+    Ok(Storage {
+        id: row.try_get("id")?,
+        name: row.try_get("name")?,
+        root: row.try_get("root")?,
+        is_retired: row.try_get("is_retired")?,
+    })
 }
 
 impl Database {
@@ -28,7 +35,7 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn storages(&self) -> Result<Vec<Storage>, StoreError> {
-        let rows = sqlx::query("SELECT id, name, root FROM storages ORDER BY name").fetch_all(&self.pool).await?;
+        let rows = sqlx::query("SELECT * FROM storages ORDER BY name").fetch_all(&self.pool).await?;
         Ok(rows.iter().map(storage).collect::<Result<_, _>>()?)
     }
 
@@ -37,7 +44,7 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn storage(&self, id: Uuid) -> Result<Storage, StoreError> {
-        let row = sqlx::query("SELECT id, name, root FROM storages WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row = sqlx::query("SELECT * FROM storages WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
         Ok(storage(&row.ok_or(StoreError::NotFound("storage"))?)?)
     }
 
@@ -54,7 +61,16 @@ impl Database {
             .execute(&self.pool)
             .await
             .map_err(|error| StoreError::or_taken(error, name))?;
-        Ok(Storage { id, name: name.to_owned(), root: root.to_owned() })
+        Ok(Storage { id, name: name.to_owned(), root: root.to_owned(), is_retired: false })
+    }
+
+    /// Retires a storage, or takes it into use again.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn retire_storage(&self, id: Uuid, is_retired: bool) -> Result<(), StoreError> {
+        let query = sqlx::query("UPDATE storages SET is_retired = ? WHERE id = ?").bind(is_retired).bind(id);
+        if query.execute(&self.pool).await?.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
     }
 
     /// Forgets a storage; its files stay.

@@ -19,18 +19,24 @@ pub struct Upload {
     pub wanted: StoragePath,
     /// Bytes of the whole.
     pub length: u64,
+    /// The path that it was about to get when it was whole: after a crash the file is found there.
+    pub target: Option<StoragePath>,
     /// The path it got, once it is whole.
     pub placed: Option<StoragePath>,
 }
 
 fn upload(row: &MySqlRow) -> Result<Upload, sqlx::Error> {
-    let placed: Option<String> = row.try_get("placed")?;
+    let path = |column| {
+        let text: Option<String> = row.try_get(column)?;
+        text.map(|_| stored_path(row, column)).transpose()
+    };
     Ok(Upload {
         id: row.try_get("id")?,
         storage: row.try_get("storage_id")?,
         wanted: stored_path(row, "wanted")?,
         length: row.try_get("length")?,
-        placed: if placed.is_some() { Some(stored_path(row, "placed")?) } else { None },
+        target: path("target")?,
+        placed: path("placed")?,
     })
 }
 
@@ -57,7 +63,16 @@ impl Database {
             .bind(length)
             .execute(&self.pool)
             .await?;
-        Ok(Upload { id, storage, wanted: wanted.clone(), length, placed: None })
+        Ok(Upload { id, storage, wanted: wanted.clone(), length, target: None, placed: None })
+    }
+
+    /// Notes the path that a whole file is about to get.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn set_upload_target(&self, id: Uuid, target: &StoragePath) -> Result<(), StoreError> {
+        sqlx::query("UPDATE uploads SET target = ? WHERE id = ?").bind(target.to_string()).bind(id).execute(&self.pool).await?;
+        Ok(())
     }
 
     /// The file is whole and has this path.

@@ -11,7 +11,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;
 
-use crate::runs::{NewRun, insert_runs};
+use crate::runs::{MadeFile, NewRun, insert_runs};
 use crate::sheets::{clash_rule, clash_word};
 use crate::storages::stored_path;
 use crate::{Database, ROWS_AT_ONCE, StoreError, json};
@@ -306,6 +306,21 @@ impl Database {
             })
         };
         Ok(rows.iter().map(taken).collect::<Result<_, _>>()?)
+    }
+
+    /// Whether this very file was made by a run, wherever it lies now.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn is_made(&self, made: MadeFile, size: u64) -> Result<bool, StoreError> {
+        let found: Option<i64> =
+            sqlx::query_scalar("SELECT 1 FROM runs WHERE made_file = ? AND made_modified = ? AND size = ? LIMIT 1")
+                .bind(made.file)
+                .bind(made.modified)
+                .bind(size)
+                .fetch_optional(&self.pool)
+                .await?;
+        Ok(found.is_some())
     }
 
     /// Whether a file was made (or is about to be named) by a run.

@@ -13,6 +13,9 @@ use crate::Outcome;
 /// How long an answer is waited for.
 const PATIENCE: Duration = Duration::from_secs(90);
 
+/// The name of the installation under test.
+const INSTALLATION: &str = "test";
+
 /// A running application; dropping it ends its database.
 pub struct Application {
     address: String,
@@ -23,12 +26,12 @@ pub struct Application {
     folder: tempfile::TempDir,
 }
 
-async fn serve(folder: &Path, database: &PrivateServer) -> Outcome<Server> {
+async fn serve(folder: &Path, database: &PrivateServer, installation: &str) -> Outcome<Server> {
     let config = Config {
         listen: ([127, 0, 0, 1], 0).into(),
-        cache: folder.join("cache"),
+        state: folder.to_owned(),
         database: database.url(),
-        installation: "test".to_owned(),
+        installation: installation.to_owned(),
     };
     Ok(Server::start(config).await?)
 }
@@ -41,7 +44,7 @@ impl Application {
     pub async fn start() -> Outcome<Self> {
         let folder = tempfile::tempdir()?;
         let database = PrivateServer::start(&folder.path().join("database"))?;
-        let server = serve(folder.path(), &database).await?;
+        let server = serve(folder.path(), &database, INSTALLATION).await?;
         let address = format!("http://{}", server.address());
         Ok(Self { address, client: reqwest::Client::new(), server, database, folder })
     }
@@ -53,9 +56,17 @@ impl Application {
     pub async fn restart(self) -> Outcome<Self> {
         let Self { client, server, database, folder, .. } = self;
         server.stop().await;
-        let server = serve(folder.path(), &database).await?;
+        let server = serve(folder.path(), &database, INSTALLATION).await?;
         let address = format!("http://{}", server.address());
         Ok(Self { address, client, server, database, folder })
+    }
+
+    /// Starts another server on the same database, with a state folder of its own.
+    ///
+    /// # Errors
+    /// Where it does not start.
+    pub async fn second_server(&self) -> Outcome<Server> {
+        serve(&self.folder("second")?, &self.database, "second").await
     }
 
     /// Where its page is.

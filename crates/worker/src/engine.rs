@@ -10,9 +10,7 @@ use std::time::Duration;
 
 use beryl_core::findings::Curves;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{
-    Answer, Command, Event, FileRef, Job, NOT_CONFINED, PairFilm, Reference, RunNews, SourceRef, Still,
-};
+use beryl_core::protocol::{Answer, Command, Event, FileRef, Job, NOT_CONFINED, PairFilm, Reference, RunNews, SourceRef, Still};
 use beryl_core::quality::Comparison;
 use beryl_core::reading::Reading;
 use futures::StreamExt;
@@ -111,8 +109,7 @@ impl Engine {
             .kill_on_drop(true)
             .spawn()
             .map_err(|error| failed(&error))?;
-        let (Some(mut stdin), Some(stdout), Some(stderr)) = (child.stdin.take(), child.stdout.take(), child.stderr.take())
-        else {
+        let (Some(mut stdin), Some(stdout), Some(stderr)) = (child.stdin.take(), child.stdout.take(), child.stderr.take()) else {
             return Err(Problem::new(ProblemKind::Internal, "the engine could not be started", "it has no input or output"));
         };
         let mut line = serde_json::to_vec(job).map_err(|error| failed(&error.into()))?;

@@ -167,6 +167,7 @@ export const api = {
   storages: () => call<Storage[]>("GET", "/api/storages"),
   addStorage: (name: string, root: string) => call<Storage>("POST", "/api/storages", { name, root }),
   removeStorage: (id: string) => call<undefined>("DELETE", `/api/storages/${id}`),
+  retireStorage: (id: string, is_retired: boolean) => call<undefined>("PUT", `/api/storages/${id}/retirement`, { is_retired }),
   entries: (storage: string, path: string) =>
     call<Entry[]>("GET", `/api/storages/${storage}/entries?path=${encodeURIComponent(path)}`),
   settings: () => call<Settings>("GET", "/api/settings"),

@@ -727,7 +727,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forgets a storage; its files stay. */
+        /** Forgets a storage that nothing refers to; its files stay. */
         delete: operations["remove_storage"];
         options?: never;
         head?: never;
@@ -744,6 +744,23 @@ export interface paths {
         /** What lies in a folder of a storage. */
         get: operations["entries"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storages/{id}/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps a storage for what was made, and offers it for nothing new; or takes it into use again. */
+        put: operations["retire_storage"];
         post?: never;
         delete?: never;
         options?: never;
@@ -786,7 +803,10 @@ export interface paths {
         /** Gives up a file that has not come whole; what came of it goes. */
         delete: operations["end_upload"];
         options?: never;
-        /** How much of a file has come, in `Upload-Offset`. */
+        /**
+         * How much of a file has come, in `Upload-Offset`. Where all of it is there and its name is missing, it gets
+         *     that first: an offset that equals the length means that nothing is left to do.
+         */
         head: operations["upload_offset"];
         /** The next piece, from `Upload-Offset` on. The last one gives the file its name. */
         patch: operations["append_to_upload"];
@@ -1179,6 +1199,11 @@ export interface components {
         };
         /** @description The last run of a cell. */
         CellRun: {
+            /**
+             * Format: int32
+             * @description How often it was begun.
+             */
+            attempts: number;
             /** Format: date-time */
             finished?: string | null;
             /** Format: uuid */
@@ -1239,6 +1264,11 @@ export interface components {
                  */
                 frames: number;
                 /**
+                 * Format: int64
+                 * @description Bytes that the whole job has read and written so far, whatever for: while the number grows, it moves.
+                 */
+                moved?: number;
+                /**
                  * Format: int32
                  * @description 1, or 2 in the second pass.
                  */
@@ -1253,6 +1283,11 @@ export interface components {
                  * @description Seconds of the output finished in this pass.
                  */
                 position: number;
+                /**
+                 * Format: double
+                 * @description The part of the finished file that is read back, 0 to 1, once it is written.
+                 */
+                read_back?: number | null;
                 /**
                  * Format: double
                  * @description Seconds left, where it can be said.
@@ -2334,7 +2369,7 @@ export interface components {
          * @description What kind of thing went wrong; stable, for programs.
          * @enum {string}
          */
-        ProblemKind: "missing" | "denied" | "disk_full" | "not_media" | "cut_short" | "refers_elsewhere" | "unsupported" | "invalid" | "name_taken" | "check_failed" | "engine_lost" | "cancelled" | "internal";
+        ProblemKind: "missing" | "denied" | "disk_full" | "unreachable" | "not_media" | "cut_short" | "refers_elsewhere" | "unsupported" | "invalid" | "name_taken" | "check_failed" | "engine_lost" | "cancelled" | "internal";
         /**
          * @description Profiles of the picture codecs; each belongs to some codecs only.
          * @enum {string}
@@ -2358,6 +2393,11 @@ export interface components {
              */
             frames: number;
             /**
+             * Format: int64
+             * @description Bytes that the whole job has read and written so far, whatever for: while the number grows, it moves.
+             */
+            moved?: number;
+            /**
              * Format: int32
              * @description 1, or 2 in the second pass.
              */
@@ -2372,6 +2412,11 @@ export interface components {
              * @description Seconds of the output finished in this pass.
              */
             position: number;
+            /**
+             * Format: double
+             * @description The part of the finished file that is read back, 0 to 1, once it is written.
+             */
+            read_back?: number | null;
             /**
              * Format: double
              * @description Seconds left, where it can be said.
@@ -2629,6 +2674,10 @@ export interface components {
         Request: {
             action: components["schemas"]["Action"];
             runs: string[];
+        };
+        /** @description Whether a storage is kept for what was made only. */
+        Retirement: {
+            is_retired: boolean;
         };
         /** @description What to set for all outputs of some sources. */
         RowChange: {
@@ -3184,13 +3233,22 @@ export interface components {
         /** @description A named root folder. */
         StorageView: {
             /**
+             * Format: date-time
+             * @description Since when it has not answered.
+             */
+            away_since?: string | null;
+            /**
              * Format: int64
              * @description Bytes that are free there; nothing where the folder cannot be reached.
              */
             free?: number | null;
             /** Format: uuid */
             id: string;
+            /** @description Whether it is kept for what was made and is not offered for anything new. */
+            is_retired: boolean;
             name: string;
+            /** @description The name of another storage that holds this one, is held by it, or has the same folder. */
+            overlaps?: string | null;
             /** @description The folder on this machine. */
             root: string;
         };
@@ -4588,6 +4646,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Entry"][];
                 };
+            };
+        };
+    };
+    retire_storage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retirement"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -10,7 +10,7 @@ import { Bar } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
-import { clockText, isOpen, plural, sizeText, spanText, stateWord } from "../shared/words";
+import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
 
 type RunAction = "pause" | "resume" | "cancel" | "retry";
@@ -113,6 +113,7 @@ export default function QueuePage() {
 function where({ run }: QueueItem): string {
   switch (run.state) {
     case "running":
+      if (run.progress?.read_back != null) return progressText(run.progress);
       return run.progress ? `${String(Math.floor(run.progress.fraction * 100))} %${run.progress.passes === 2 ? `, pass ${String(run.progress.pass)} of 2` : ""}` : "starting";
     case "done":
       return `${sizeText(run.size ?? 0)}, checked`;

@@ -12,6 +12,7 @@ import { Bar } from "../shared/Bar";
 import { type Look, LookContext } from "../shared/look";
 import { canNotify } from "../shared/notices";
 import { useTell } from "../shared/messages";
+import { reachText } from "../shared/storages";
 import { sizeText } from "../shared/words";
 
 export default function SettingsPage() {
@@ -39,6 +40,8 @@ function Part({ title, about, children }: { title: string; about: string; childr
   );
 }
 
+const RETIRING = "Kept for what was made; not offered for anything new.";
+
 function Storages() {
   const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
   const [name, setName] = useState("");
@@ -62,10 +65,18 @@ function Storages() {
       {storages.map((storage) => (
         <Box key={storage.id} sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.75, borderBottom: 1, borderColor: "divider" }}>
           <Box sx={{ fontWeight: 600, width: 180 }}>{storage.name}</Box>
-          <Box sx={{ flex: 1, color: "text.secondary", overflowWrap: "anywhere" }}>{storage.root}</Box>
-          <Box sx={{ color: "text.secondary" }}>{storage.free == null ? "cannot be reached" : `${sizeText(storage.free)} free`}</Box>
-          <Button color="inherit" title="The storage is forgotten; its files stay." onClick={() => { api.removeStorage(storage.id).then(refresh).catch(refuse); }}>
-            Forget
+          <Box sx={{ flex: 1, color: "text.secondary", overflowWrap: "anywhere" }}>
+            {storage.root}
+            {storage.overlaps != null && <Box sx={{ color: "warning.main" }}>Overlaps “{storage.overlaps}”: a file is found in both.</Box>}
+          </Box>
+          <Box sx={{ color: reachText(storage) === "" ? "text.secondary" : "warning.main", fontVariantNumeric: "tabular-nums" }}>
+            {storage.is_retired ? "retired" : reachText(storage) || `${sizeText(storage.free ?? 0)} free`}
+          </Box>
+          <Button color="inherit" title={RETIRING} onClick={() => { api.retireStorage(storage.id, !storage.is_retired).then(refresh).catch(refuse); }}>
+            {storage.is_retired ? "Use again" : "Retire"}
+          </Button>
+          <Button color="inherit" title="For a storage that nothing refers to. Its files stay." onClick={() => { api.removeStorage(storage.id).then(refresh).catch(refuse); }}>
+            Remove
           </Button>
         </Box>
       ))}

@@ -5,7 +5,7 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { api } from "../api/client";
-import { keys } from "../api/live";
+import { reachText, useStorages } from "./storages";
 
 export interface Place {
   /** Nothing for beside the source. */
@@ -24,7 +24,7 @@ interface Props {
 }
 
 export function PlaceField({ label, place, onChange, mayBeBeside = false }: Props) {
-  const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
+  const { data: storages = [] } = useStorages();
   const parent = place.folder.includes("/") ? place.folder.slice(0, place.folder.lastIndexOf("/")) : "";
   const { data: entries = [] } = useQuery({
     queryKey: ["entries", place.storage, parent],
@@ -45,7 +45,7 @@ export function PlaceField({ label, place, onChange, mayBeBeside = false }: Prop
       >
         {mayBeBeside && <MenuItem value={BESIDE}>beside its source</MenuItem>}
         {storages.map((one) => (
-          <MenuItem key={one.id} value={one.id}>{one.name}</MenuItem>
+          <MenuItem key={one.id} value={one.id}>{[one.name, reachText(one)].filter(Boolean).join(", ")}</MenuItem>
         ))}
       </TextField>
       <Autocomplete

@@ -1,5 +1,5 @@
 /** Figures and states in words. */
-import type { CellRun, RunState } from "../api/client";
+import type { CellRun, Progress, RunState } from "../api/client";
 
 /** Decimal sizes with three figures: `98 MB`, `1.25 GB`. */
 export function sizeText(bytes: number): string {
@@ -85,4 +85,12 @@ export function frameOfTimecode(text: string, rate: number): number | null {
 export function fraction(text: string): number {
   const [above = "0", below = "1"] = text.split("/");
   return Number(above) / Number(below);
+}
+
+/** How far a run is, in a few words: “43 % · 2 min left”, “reading back, 20 %”. */
+export function progressText(progress: Progress | null | undefined): string {
+  const percent = (part: number) => `${String(Math.floor(part * 100))} %`;
+  if (progress?.read_back != null) return `reading back, ${percent(progress.read_back)}`;
+  const left = progress?.remaining == null ? "" : ` · ${spanText(progress.remaining)} left`;
+  return `${percent(progress?.fraction ?? 0)}${left}`;
 }

@@ -8,7 +8,7 @@ import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client
 import { Facet, type FacetState } from "../shared/Facet";
 import { ClipSign } from "../shared/icons";
 import { MONO } from "../shared/theme";
-import { changeText, plural, sizeText, spanText, stateWord } from "../shared/words";
+import { changeText, plural, progressText, sizeText, stateWord } from "../shared/words";
 import { everything, extended, idOf, moved, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
 import { isWanted, sums, totals } from "./totals";
 
@@ -211,9 +211,7 @@ function lookOf(cell: Cell, size: number): Look {
     case "withheld":
       return { state: "withheld", head: "withheld", detail: run.problem?.why ?? "", tone: "secondary.main" };
     case "running": {
-      const percent = `${String(Math.floor((run.progress?.fraction ?? 0) * 100))} %`;
-      const left = run.progress?.remaining == null ? "" : ` · ${spanText(run.progress.remaining)} left`;
-      return { state: "running", head: forecast, detail: `${percent}${left}`, tone: quiet };
+      return { state: "running", head: forecast, detail: progressText(run.progress), tone: quiet };
     }
     case "checking":
     case "waiting":

@@ -12,17 +12,18 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Entry } from "../api/client";
-import { keys, sheetAgain } from "../api/live";
+import { sheetAgain } from "../api/live";
 import { ClipSign, FolderSign } from "../shared/icons";
 import { useTell } from "../shared/messages";
 import type { Place } from "../shared/PlaceField";
 import { remember, remembered } from "../shared/remembered";
+import { reachText, useStorages } from "../shared/storages";
 import { plural, sizeText } from "../shared/words";
 
 const LAST_PLACE = "sources.place";
 
 export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () => void }) {
-  const { data: storages } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
+  const { data: storages } = useStorages();
   const [picked, setPicked] = useState(() => remembered<Place>(LAST_PLACE, { storage: null, folder: "" }));
   // A storage that was forgotten meanwhile: the first one is as good as any.
   const isKnown = storages?.some((one) => one.id === picked.storage);
@@ -62,7 +63,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
         {storages && storages.length > 0 && (
           <Select size="small" value={storage} onChange={(event) => { setPicked({ storage: event.target.value, folder: "" }); setChosen(new Set()); }} inputProps={{ "aria-label": "Storage" }}>
             {storages.map((one) => (
-              <MenuItem key={one.id} value={one.id}>{one.name}</MenuItem>
+              <MenuItem key={one.id} value={one.id}>{[one.name, reachText(one)].filter(Boolean).join(", ")}</MenuItem>
             ))}
           </Select>
         )}

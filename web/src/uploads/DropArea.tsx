@@ -6,13 +6,14 @@ import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import LinearProgress from "@mui/material/LinearProgress";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, type ReactNode, useState } from "react";
 import { api } from "../api/client";
-import { keys, sheetAgain } from "../api/live";
+import { sheetAgain } from "../api/live";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
 import { remember, remembered } from "../shared/remembered";
+import { useStorages } from "../shared/storages";
 import { plural, sizeText, spanText } from "../shared/words";
 import type { BatchState, Dropped, UploadBatch } from "./batch";
 
@@ -81,7 +82,7 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
 }
 
 function WhereTo({ files, onStart, onClose }: { files: Dropped[]; onStart: (place: Place) => void; onClose: () => void }) {
-  const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages });
+  const { data: storages = [] } = useStorages();
   const [wanted, setWanted] = useState<Place>(() => remembered<Place>(LAST_PLACE, { storage: null, folder: "" }));
   // A storage that is gone meanwhile, or none yet: the first one is as good as any.
   const known = storages.some((storage) => storage.id === wanted.storage);

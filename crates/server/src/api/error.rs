@@ -36,6 +36,7 @@ impl From<Problem> for ApiError {
             ProblemKind::Missing => StatusCode::NOT_FOUND,
             ProblemKind::Denied | ProblemKind::RefersElsewhere => StatusCode::FORBIDDEN,
             ProblemKind::DiskFull => StatusCode::INSUFFICIENT_STORAGE,
+            ProblemKind::Unreachable => StatusCode::GATEWAY_TIMEOUT,
             ProblemKind::NameTaken | ProblemKind::Cancelled => StatusCode::CONFLICT,
             ProblemKind::NotMedia
             | ProblemKind::CutShort

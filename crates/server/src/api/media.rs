@@ -1,13 +1,11 @@
 //! Pictures, sources and finished files, in ranges of bytes.
 
-use std::io::SeekFrom;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::body::Body;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
@@ -15,15 +13,14 @@ use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still, StillShape};
 use beryl_core::rational::Rational;
 use beryl_core::run::RunState;
 use beryl_store::storages::Storage;
-use tokio::io::{AsyncReadExt, AsyncSeekExt};
-use tokio_util::io::ReaderStream;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
+use super::streaming::stream;
 use crate::app::App;
-use crate::files::{file_ref, open_storage, source_ref, system_path};
+use crate::files::{file_ref, source_ref};
 use crate::outputs::reading_of;
 use crate::reader::thumbnail_name;
 use crate::viewing::{Subject, Viewing, copy_name, view};
@@ -52,14 +49,14 @@ async fn thumbnail(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<
 async fn source_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
     let source = app.database.source(id).await?;
     let storage = app.database.storage(source.storage).await?;
-    stream(storage, source.path, &headers).await
+    stream(&app, storage, source.path, &headers).await
 }
 
 /// A finished file.
 #[utoipa::path(get, path = "/api/runs/{id}/media", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
 async fn run_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
     let (storage, target) = finished_file(&app, id).await?;
-    stream(storage, target, &headers).await
+    stream(&app, storage, target, &headers).await
 }
 
 async fn source_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
@@ -126,12 +123,12 @@ async fn run_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: He
 }
 
 async fn stream_copy(app: &App, subject: &Subject, headers: &HeaderMap) -> Result<Response, ApiError> {
-    stream(cache_storage(app), copy_name(subject.id, &subject.reading), headers).await
+    stream(app, cache_storage(app), copy_name(subject.id, &subject.reading), headers).await
 }
 
 /// The cache, as if it were a storage.
 pub(super) fn cache_storage(app: &App) -> Storage {
-    Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root: app.cache.display().to_string() }
+    Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root: app.cache.display().to_string(), is_retired: false }
 }
 
 /// A picture of a source, in the form that this extension names.
@@ -161,46 +158,4 @@ pub(super) struct WishedStill {
     pub(super) width: u32,
     pub(super) field: ShownField,
     pub(super) shape: Option<StillShape>,
-}
-
-/// The range that `Range: bytes=a-b` asks for (RFC 9110, section 14): nothing where there is none
-/// or it is of another kind, an error where it lies outside.
-fn wanted_range(headers: &HeaderMap, size: u64) -> Result<Option<(u64, u64)>, ()> {
-    let Some(text) =
-        headers.get(header::RANGE).and_then(|range| range.to_str().ok()).and_then(|range| range.strip_prefix("bytes="))
-    else {
-        return Ok(None);
-    };
-    // Several ranges at once are not served apart; the whole file is a right answer to them.
-    let Some((first, last)) = text.split_once('-').filter(|_| !text.contains(',')) else { return Ok(None) };
-    let range = match (first.parse::<u64>(), last.parse::<u64>()) {
-        (Ok(first), Ok(last)) => (first, last.min(size.saturating_sub(1))),
-        (Ok(first), Err(_)) if last.is_empty() => (first, size.saturating_sub(1)),
-        (Err(_), Ok(length)) if first.is_empty() => (size.saturating_sub(length), size.saturating_sub(1)),
-        _ => return Ok(None),
-    };
-    if range.0 > range.1 || range.0 >= size { Err(()) } else { Ok(Some(range)) }
-}
-
-pub(super) async fn stream(storage: Storage, path: StoragePath, headers: &HeaderMap) -> Result<Response, ApiError> {
-    let name = path.name();
-    let failed = |error: std::io::Error| Problem::from_io(format!("{name} could not be read"), &error);
-    let file = open_storage(&storage)?.open(system_path(&path)).map_err(failed)?;
-    let mut file = tokio::fs::File::from_std(file.into_std());
-    let size = file.metadata().await.map_err(failed)?.len();
-    let kind = mime_guess::from_path(&name).first_or_octet_stream().as_ref().replace("video/quicktime", "video/mp4");
-    let base = [(header::ACCEPT_RANGES, "bytes".to_owned()), (header::CONTENT_TYPE, kind)];
-    match wanted_range(headers, size) {
-        Err(()) => Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, format!("bytes */{size}"))]).into_response()),
-        Ok(None) => Ok((base, [(header::CONTENT_LENGTH, HeaderValue::from(size))], Body::from_stream(ReaderStream::new(file)))
-            .into_response()),
-        Ok(Some((first, last))) => {
-            file.seek(SeekFrom::Start(first)).await.map_err(failed)?;
-            let length = last - first + 1;
-            let range =
-                [(header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")), (header::CONTENT_LENGTH, length.to_string())];
-            Ok((StatusCode::PARTIAL_CONTENT, base, range, Body::from_stream(ReaderStream::new(file.take(length))))
-                .into_response())
-        }
-    }
 }

@@ -12,6 +12,7 @@ mod queue;
 mod settings;
 mod sheets;
 mod storages;
+mod streaming;
 mod uploads;
 mod watch;
 
@@ -24,6 +25,7 @@ use axum::routing::get;
 use tower_http::CompressionLevel;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
@@ -70,6 +72,14 @@ pub fn describe() -> String {
     description.to_pretty_json().unwrap_or_default()
 }
 
+/// Media is as small as it gets, and a part of a file is a part of the file as it is.
+fn is_worth_compressing() -> impl Predicate {
+    DefaultPredicate::new()
+        .and(NotForContentType::const_new("video/"))
+        .and(NotForContentType::const_new("audio/"))
+        .and(NotForContentType::const_new("application/octet-stream"))
+}
+
 /// Everything that can be asked for.
 pub(crate) fn router(app: Arc<App>) -> Router {
     let (router, description) = calls().split_for_parts();
@@ -78,7 +88,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route("/api/openapi.json", get(move || async move { axum::Json(description.as_ref().clone()) }))
         .fallback(page::serve)
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
-        .layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
+        .layer(CompressionLayer::new().quality(CompressionLevel::Fastest).compress_when(is_worth_compressing()))
         .layer(CatchPanicLayer::new())
         .layer(from_fn(guard::hear_out))
         .layer(from_fn(guard::only_this_machine))

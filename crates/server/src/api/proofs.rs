@@ -27,7 +27,8 @@ use uuid::Uuid;
 
 use super::ApiError;
 use super::cells::{row_settings, wish};
-use super::media::{WishedStill, cache_storage, still_bytes, stream};
+use super::media::{WishedStill, cache_storage, still_bytes};
+use super::streaming::stream;
 use crate::app::App;
 use crate::files::source_ref;
 use crate::outputs::reading_of;
@@ -295,7 +296,7 @@ async fn curve(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json
 #[utoipa::path(get, path = "/api/proofs/{id}/film", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
 async fn film(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
     let proof = app.database.proof(id).await?;
-    stream(cache_storage(&app), film_name(&proof), &headers).await
+    stream(&app, cache_storage(&app), film_name(&proof), &headers).await
 }
 
 /// Which side of a proof.

@@ -1,5 +1,6 @@
 //! Sheets: their names, rows and columns.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
@@ -18,7 +19,6 @@ use uuid::Uuid;
 
 use super::ApiError;
 use super::cells::SheetState;
-use super::storages::blocking;
 use crate::app::App;
 use crate::events::Change;
 use crate::files::find_sources;
@@ -158,8 +158,9 @@ async fn add_sources(
 ) -> Result<Json<Added>, ApiError> {
     app.database.sheet(id).await?;
     let storage = app.database.storage(new.storage).await?;
-    let found = blocking(move || {
-        let lists = new.paths.iter().map(|path| find_sources(&storage, path));
+    let root = PathBuf::from(&storage.root);
+    let found = app.door.walk(&root, move |walk| {
+        let lists = new.paths.iter().map(|path| find_sources(&storage, path, walk));
         Ok(lists.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect::<Vec<_>>())
     });
     let found = found.await?;

@@ -1,11 +1,15 @@
 //! Storages and what lies in them.
 
-use std::path::Path as SystemPath;
+use std::path::{Path as SystemPath, PathBuf};
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use beryl_core::path::StoragePath;
+use beryl_core::problem::Problem;
+use beryl_store::storages::Storage;
+use chrono::{DateTime, Utc};
+use futures::future::join_all;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -17,8 +21,15 @@ use crate::app::App;
 use crate::files::{Entry, list};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(storages, add_storage)).routes(routes!(remove_storage)).routes(routes!(entries))
+    OpenApiRouter::new()
+        .routes(routes!(storages, add_storage))
+        .routes(routes!(remove_storage))
+        .routes(routes!(retire_storage))
+        .routes(routes!(entries))
 }
+
+/// Folders of the system's own making, where a file is no file.
+const OF_THE_SYSTEM: [&str; 3] = ["/proc", "/sys", "/dev"];
 
 /// A named root folder.
 #[derive(Debug, Serialize, ToSchema)]
@@ -29,6 +40,12 @@ struct StorageView {
     root: String,
     /// Bytes that are free there; nothing where the folder cannot be reached.
     free: Option<u64>,
+    /// Since when it has not answered.
+    away_since: Option<DateTime<Utc>>,
+    /// Whether it is kept for what was made and is not offered for anything new.
+    is_retired: bool,
+    /// The name of another storage that holds this one, is held by it, or has the same folder.
+    overlaps: Option<String>,
 }
 
 /// A storage to add.
@@ -39,15 +56,36 @@ struct NewStorage {
     root: String,
 }
 
-fn view(storage: beryl_store::storages::Storage) -> StorageView {
-    let free = beryl_worker::free_bytes(SystemPath::new(&storage.root));
-    StorageView { id: storage.id, name: storage.name, root: storage.root, free }
+/// Whether a storage is kept for what was made only.
+#[derive(Debug, Deserialize, ToSchema)]
+struct Retirement {
+    is_retired: bool,
+}
+
+async fn view(app: &App, storage: Storage, all: &[Storage]) -> StorageView {
+    let root = PathBuf::from(&storage.root);
+    let folder = root.clone();
+    let free = app.door.work(&root, move || Ok(beryl_worker::free_bytes(&folder))).await.ok().flatten();
+    let overlaps = |other: &&Storage| {
+        let other_root = SystemPath::new(&other.root);
+        other.id != storage.id && (root.starts_with(other_root) || other_root.starts_with(&root))
+    };
+    StorageView {
+        free,
+        away_since: app.door.away_since(&root),
+        overlaps: all.iter().find(overlaps).map(|other| other.name.clone()),
+        id: storage.id,
+        name: storage.name,
+        root: storage.root,
+        is_retired: storage.is_retired,
+    }
 }
 
 /// All storages.
 #[utoipa::path(get, path = "/api/storages", responses((status = 200, body = Vec<StorageView>)))]
 async fn storages(State(app): State<Arc<App>>) -> Result<Json<Vec<StorageView>>, ApiError> {
-    Ok(Json(app.database.storages().await?.into_iter().map(view).collect()))
+    let all = app.database.storages().await?;
+    Ok(Json(join_all(all.iter().map(|storage| view(&app, storage.clone(), &all))).await))
 }
 
 /// Adds a storage.
@@ -57,21 +95,38 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
     if name.is_empty() || name.chars().count() > 100 {
         return Err(ApiError::invalid("the storage could not be added", "its name must have 1 to 100 characters"));
     }
-    let root = SystemPath::new(&new.root);
-    let whole = root.is_absolute().then(|| root.canonicalize().ok()).flatten().filter(|root| root.is_dir());
-    let Some(root) = whole.as_deref().and_then(SystemPath::to_str).map(str::to_owned) else {
-        return Err(ApiError::invalid(
-            format!("the storage “{name}” could not be added"),
-            format!("{} is no folder of this machine", new.root),
-        ));
+    let refused = |why: String| ApiError::invalid(format!("the storage “{name}” could not be added"), why);
+    let said = PathBuf::from(&new.root);
+    let looking = move || Ok::<_, Problem>(said.canonicalize().ok().filter(|root| said.is_absolute() && root.is_dir()));
+    let root = app.door.work(SystemPath::new(&new.root), looking).await?;
+    let Some(text) = root.as_deref().and_then(SystemPath::to_str) else {
+        return Err(refused(format!("{} is no folder of this machine", new.root)));
     };
-    Ok(Json(view(app.database.add_storage(name, &root).await?)))
+    let root = SystemPath::new(text);
+    let mut kept = OF_THE_SYSTEM.iter().map(SystemPath::new).chain(app.own_folders.iter().map(PathBuf::as_path));
+    if let Some(kept) = kept.find(|kept| kept.starts_with(root) || root.starts_with(kept)) {
+        let why = if root.starts_with(kept) { "lies in" } else { "holds" };
+        return Err(refused(format!("it {why} {}, which is not for media", kept.display())));
+    }
+    let storage = app.database.add_storage(name, text).await?;
+    let all = app.database.storages().await?;
+    Ok(Json(view(&app, storage, &all).await))
 }
 
-/// Forgets a storage; its files stay.
+/// Forgets a storage that nothing refers to; its files stay.
 #[utoipa::path(delete, path = "/api/storages/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     Ok(app.database.remove_storage(id).await?)
+}
+
+/// Keeps a storage for what was made, and offers it for nothing new; or takes it into use again.
+#[utoipa::path(put, path = "/api/storages/{id}/retirement", params(("id" = Uuid, Path)), request_body = Retirement, responses((status = 200)))]
+async fn retire_storage(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(wanted): Json<Retirement>,
+) -> Result<(), ApiError> {
+    Ok(app.database.retire_storage(id, wanted.is_retired).await?)
 }
 
 /// A folder to look into.
@@ -91,19 +146,6 @@ async fn entries(
 ) -> Result<Json<Vec<Entry>>, ApiError> {
     let storage = app.database.storage(id).await?;
     let path: StoragePath = folder.path.parse()?;
-    Ok(Json(blocking(move || list(&storage, &path)).await?))
-}
-
-/// Work with files, off the threads that answer.
-pub(super) async fn blocking<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, beryl_core::problem::Problem> + Send + 'static,
-) -> Result<T, ApiError> {
-    match tokio::task::spawn_blocking(work).await {
-        Ok(outcome) => Ok(outcome?),
-        Err(error) => Err(ApiError::from(beryl_core::problem::Problem::new(
-            beryl_core::problem::ProblemKind::Internal,
-            "the files could not be looked at",
-            error.to_string(),
-        ))),
-    }
+    let root = PathBuf::from(&storage.root);
+    Ok(Json(app.door.work(&root, move || list(&storage, &path)).await?))
 }

@@ -1,8 +1,9 @@
 //! Files that a browser sends into a storage, in pieces that can be resumed: the tus protocol 1.0.0
 //! with its extensions `creation` and `termination`.
 
-use std::path::Path as SystemPath;
+use std::path::{Path as SystemPath, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Json;
 use axum::body::Body;
@@ -18,17 +19,19 @@ use beryl_store::storages::Storage;
 use beryl_store::uploads::Upload;
 use beryl_worker::{Placed, Replacing, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};
 use futures::StreamExt;
+use rustix::fs::{FallocateFlags, fallocate};
+use rustix::io::Errno;
 use serde::Serialize;
 use tokio::io::AsyncWriteExt;
+use tokio::time::timeout;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
-use super::storages::blocking;
 use crate::app::App;
-use crate::files::{open_storage, system_path};
+use crate::files::{last_change, open_storage, size_of, system_path};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(create_upload, upload_options)).routes(routes!(
@@ -45,6 +48,10 @@ const OFFSET: &str = "upload-offset";
 const LENGTH: &str = "upload-length";
 /// Names that are tried for a finished file.
 const MOST_NUMBERS: u32 = 10_000;
+/// Bytes of a name, with room for a number.
+const LONGEST_NAME: usize = 248;
+/// How long a line may be silent within a piece.
+const SILENCE: Duration = Duration::from_secs(15);
 
 fn tus_headers(more: &[(&'static str, String)]) -> HeaderMap {
     let mut headers = HeaderMap::new();
@@ -85,30 +92,61 @@ async fn create_upload(State(app): State<Arc<App>>, headers: HeaderMap) -> Resul
     let length = number(&headers, LENGTH)?;
     let storage = metadata(&headers, "storage").and_then(|id| id.parse().ok()).ok_or_else(|| missing("storage"))?;
     let path = metadata(&headers, "path").ok_or_else(|| missing("path"))?;
-    // A name from a browser is plain text: a percent sign in it is one.
-    let wanted = StoragePath::from_bytes(path.as_bytes())?;
-    if wanted.is_root() || wanted.as_bytes().split(|byte| *byte == b'/').any(|part| part.first() == Some(&b'.')) {
-        return Err(ApiError::invalid(format!("{wanted} could not be taken in"), "its name is empty or hidden"));
-    }
+    let wanted = cleaned(&path)?;
     let storage = app.database.storage(storage).await?;
-    let free = free_bytes(SystemPath::new(&storage.root));
+    let root = PathBuf::from(&storage.root);
+    let folder = root.clone();
+    let free = app.door.work(&root, move || Ok(free_bytes(&folder))).await?;
     if free.is_some_and(|free| free < length) {
         let why = format!("it has {}, and {} are free in “{}”", ByteSize(length), ByteSize(free.unwrap_or(0)), storage.name);
         return Err(Problem::new(ProblemKind::DiskFull, format!("{} could not be taken in", wanted.name()), why).into());
     }
     let upload = app.database.add_upload(storage.id, &wanted, length).await?;
     let temporary = temporary_name(&wanted, &upload.id)?;
-    let created = blocking(move || {
-        let folder = open_folder(SystemPath::new(&storage.root), &temporary.parent())?;
-        let made = folder.create(system_path(&temporary).file_name().unwrap_or_default());
-        made.map(drop).map_err(|error| Problem::from_io(format!("{} could not be taken in", temporary.name()), &error))
-    });
-    created.await?;
+    let folder = root.clone();
+    if let Err(problem) = app.door.work(&root, move || begin(&folder, &temporary, length)).await {
+        app.database.remove_upload(upload.id).await?;
+        return Err(problem.into());
+    }
     if length == 0 {
         finish(&app, &upload).await?;
     }
     let location = format!("/api/uploads/{}", upload.id);
     Ok((StatusCode::CREATED, tus_headers(&[("location", location), (OFFSET, "0".to_owned())])).into_response())
+}
+
+/// The path as a storage takes it: no hidden part, no signs that cannot be seen, room for a number.
+fn cleaned(path: &str) -> Result<StoragePath, ApiError> {
+    let clean = |part: &str| part.chars().filter(|sign| !sign.is_control()).collect::<String>().trim().to_owned();
+    let parts: Vec<String> = path.split('/').map(clean).collect();
+    let refused = |why: &str| ApiError::invalid(format!("“{}” could not be taken in", parts.join("/")), why);
+    if parts.iter().any(|part| part.is_empty() || part.starts_with('.')) {
+        return Err(refused("its name is empty or hidden"));
+    }
+    if parts.last().is_some_and(|name| name.len() > LONGEST_NAME) {
+        return Err(refused("its name is too long"));
+    }
+    // A name from a browser is plain text: a percent sign in it is one.
+    Ok(StoragePath::from_bytes(parts.join("/").as_bytes())?)
+}
+
+/// Makes the file into which pieces come, and keeps room for all of it where the file system can.
+fn begin(root: &SystemPath, temporary: &StoragePath, length: u64) -> Result<(), Problem> {
+    let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be taken in", temporary.name()), &error);
+    let folder = open_folder(root, &temporary.parent())?;
+    let name = system_path(temporary).file_name().unwrap_or_default();
+    let file = folder.create(name).map_err(failed)?;
+    if length == 0 {
+        return Ok(());
+    }
+    match fallocate(&file, FallocateFlags::KEEP_SIZE, 0, length) {
+        Err(Errno::NOSPC | Errno::DQUOT) => {
+            drop(folder.remove_file(name));
+            Err(failed(Errno::NOSPC.into()))
+        }
+        // Where room cannot be kept, a full disk is told of when it is full.
+        Ok(()) | Err(_) => Ok(()),
+    }
 }
 
 /// How much of a file has come.
@@ -118,18 +156,36 @@ async fn offset(app: &App, upload: &Upload) -> Result<(Storage, StoragePath, u64
     if upload.placed.is_some() {
         return Ok((storage, temporary, upload.length));
     }
-    let failed =
-        |error: std::io::Error| Problem::from_io(format!("what came of {} could not be found", upload.wanted.name()), &error);
-    let size = open_storage(&storage)?.metadata(system_path(&temporary)).map_err(failed)?.len();
-    Ok((storage, temporary, size))
+    let (root, path, target) = (PathBuf::from(&storage.root), temporary.clone(), upload.target.clone());
+    let folder = root.clone();
+    let looking = move || {
+        let come = size_of(&folder, &path)?;
+        let named = target.map(|target| size_of(&folder, &target)).transpose()?.flatten();
+        Ok((come, named))
+    };
+    match app.door.work(&root, looking).await? {
+        (Some(come), _) => Ok((storage, temporary, come)),
+        // It got its name, and a crash came before that was noted.
+        (None, Some(size)) if size == upload.length => Ok((storage, temporary, size)),
+        (None, _) => {
+            let what = format!("what came of {} could not be found", upload.wanted.name());
+            Err(Problem::new(ProblemKind::Missing, what, "its temporary file is gone").with_next("Send it again.").into())
+        }
+    }
 }
 
-/// How much of a file has come, in `Upload-Offset`.
+/// How much of a file has come, in `Upload-Offset`. Where all of it is there and its name is missing, it gets
+/// that first: an offset that equals the length means that nothing is left to do.
 #[utoipa::path(head, path = "/api/uploads/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn upload_offset(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Response, ApiError> {
-    let upload = app.database.upload(id).await?;
-    let (_, _, offset) = offset(&app, &upload).await?;
-    let headers = [(OFFSET, offset.to_string()), (LENGTH, upload.length.to_string())];
+    let mut upload = app.database.upload(id).await?;
+    let (_, _, come) = offset(&app, &upload).await?;
+    if come == upload.length && upload.placed.is_none() {
+        let _turn = app.uploads.lock(id).await;
+        upload = app.database.upload(id).await?;
+        finish(&app, &upload).await?;
+    }
+    let headers = [(OFFSET, come.to_string()), (LENGTH, upload.length.to_string())];
     Ok((StatusCode::OK, tus_headers(&headers)).into_response())
 }
 
@@ -152,24 +208,37 @@ async fn append_to_upload(
     if said != come || upload.placed.is_some() {
         return Ok((StatusCode::CONFLICT, tus_headers(&[(OFFSET, come.to_string())])).into_response());
     }
-    let come = append(&storage, &temporary, &upload, come, body).await?;
+    let come = append(&app, storage, temporary, &upload, come, body).await?;
     if come == upload.length {
         finish(&app, &upload).await?;
     }
     Ok((StatusCode::NO_CONTENT, tus_headers(&[(OFFSET, come.to_string())])).into_response())
 }
 
-/// Writes what comes; where the line breaks, what has come stays and counts.
-async fn append(storage: &Storage, temporary: &StoragePath, upload: &Upload, from: u64, body: Body) -> Result<u64, ApiError> {
+/// Writes what comes; where the line breaks or stands still, what has come stays and counts.
+async fn append(
+    app: &App,
+    storage: Storage,
+    temporary: StoragePath,
+    upload: &Upload,
+    from: u64,
+    body: Body,
+) -> Result<u64, ApiError> {
     let name = upload.wanted.name();
-    let failed = |error: std::io::Error| Problem::from_io(format!("{name} could not be written"), &error);
-    let mut options = cap_std::fs::OpenOptions::new();
-    options.append(true);
-    let file = open_storage(storage)?.open_with(system_path(temporary), &options).map_err(failed)?;
-    let mut file = tokio::fs::File::from_std(file.into_std());
+    let failed = |name: &str, error: std::io::Error| Problem::from_io(format!("{name} could not be written"), &error);
+    let (root, shown) = (PathBuf::from(&storage.root), name.clone());
+    let opening = move || {
+        let mut options = cap_std::fs::OpenOptions::new();
+        options.append(true);
+        let file = open_storage(&storage)?.open_with(system_path(&temporary), &options);
+        Ok(file.map_err(|error| failed(&shown, error))?.into_std())
+    };
+    let mut file = tokio::fs::File::from_std(app.door.work(&root, opening).await?);
+    let failed = |error: std::io::Error| failed(&name, error);
     let mut come = from;
     let mut pieces = body.into_data_stream();
-    while let Some(Ok(piece)) = pieces.next().await {
+    // A line that is dead and does not know it must not stand in the way of the next.
+    while let Ok(Some(Ok(piece))) = timeout(SILENCE, pieces.next()).await {
         let length = u64::try_from(piece.len()).unwrap_or(u64::MAX);
         if come.saturating_add(length) > upload.length {
             let why = format!("more came than the {} that were announced", ByteSize(upload.length));
@@ -185,36 +254,44 @@ async fn append(storage: &Storage, temporary: &StoragePath, upload: &Upload, fro
     Ok(come)
 }
 
-/// Gives a whole file its name, or the next free one with a number.
+/// Gives a whole file its name, or the next free one with a number. The name is noted before it is given.
 async fn finish(app: &App, upload: &Upload) -> Result<(), ApiError> {
+    if upload.placed.is_some() {
+        return Ok(());
+    }
     let storage = app.database.storage(upload.storage).await?;
+    let root = PathBuf::from(&storage.root);
     let temporary = temporary_name(&upload.wanted, &upload.id)?;
-    let wanted = upload.wanted.clone();
-    let placed = blocking(move || place_numbered(SystemPath::new(&storage.root), &temporary, &wanted)).await?;
-    app.database.finish_upload(upload.id, &placed).await?;
-    Ok(())
-}
-
-fn place_numbered(root: &SystemPath, temporary: &StoragePath, wanted: &StoragePath) -> Result<StoragePath, Problem> {
-    let not_named = |error: &dyn std::fmt::Display| {
-        Problem::new(ProblemKind::Invalid, format!("{} could not be named", wanted.name()), error.to_string())
-    };
-    // The extension as it was written, not as it is compared.
-    let name = wanted.name();
-    let extension = name.rfind('.').filter(|dot| *dot > 0).map_or("", |dot| &name[dot + 1..]);
+    if let Some(target) = &upload.target {
+        let (folder, path, named) = (root.clone(), temporary.clone(), target.clone());
+        let looking = move || Ok((size_of(&folder, &path)?, size_of(&folder, &named)?));
+        if app.door.work(&root, looking).await? == (None, Some(upload.length)) {
+            return Ok(app.database.finish_upload(upload.id, target).await?);
+        }
+    }
     for number in 1..MOST_NUMBERS {
-        let target = if number == 1 {
-            wanted.clone()
-        } else {
-            let stem = wanted.parent().join(wanted.stem().as_bytes()).map_err(|error| not_named(&error))?;
-            candidate(&stem, extension, number).map_err(|error| not_named(&error))?
-        };
-        match place(root, temporary, &target, Replacing::Never)? {
-            Placed::Done => return Ok(target),
+        let target = numbered(&upload.wanted, number)?;
+        app.database.set_upload_target(upload.id, &target).await?;
+        let (folder, path, named) = (root.clone(), temporary.clone(), target.clone());
+        let placing = move || place(&folder, &path, &named, Replacing::Never);
+        match app.door.surely(&root, placing).await? {
+            Placed::Done => return Ok(app.database.finish_upload(upload.id, &target).await?),
             Placed::Taken | Placed::Protected => {}
         }
     }
-    Err(Problem::new(ProblemKind::NameTaken, format!("{name} could not be named"), "all numbers are taken"))
+    let what = format!("{} could not be named", upload.wanted.name());
+    Err(Problem::new(ProblemKind::NameTaken, what, "all numbers are taken").into())
+}
+
+fn numbered(wanted: &StoragePath, number: u32) -> Result<StoragePath, ApiError> {
+    // The extension as it was written, not as it is compared.
+    let name = wanted.name();
+    let extension = name.rfind('.').filter(|dot| *dot > 0).map_or("", |dot| &name[dot + 1..]);
+    if number == 1 {
+        return Ok(wanted.clone());
+    }
+    let stem = wanted.parent().join(wanted.stem().as_bytes())?;
+    Ok(candidate(&stem, extension, number)?)
 }
 
 /// A file that comes or has come.
@@ -250,20 +327,34 @@ async fn end_upload(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result
 async fn remove(app: &App, upload: &Upload) -> Result<(), ApiError> {
     let storage = app.database.storage(upload.storage).await?;
     let temporary = temporary_name(&upload.wanted, &upload.id)?;
-    blocking(move || remove_temporary(SystemPath::new(&storage.root), &temporary)).await?;
+    let root = PathBuf::from(storage.root);
+    let folder = root.clone();
+    app.door.work(&root, move || remove_temporary(&folder, &temporary)).await?;
     app.database.remove_upload(upload.id).await?;
     Ok(())
 }
 
-/// Days after which a file that never came whole is given up.
+/// Days without a byte after which a file that never came whole is given up.
 const ABANDONED: u32 = 7;
 
-/// Clears away what was begun long ago and never came to its end.
+/// Clears away what never came to its end and of which nothing has come for long.
 pub(crate) async fn clear_abandoned(app: &App) {
-    let abandoned = app.database.abandoned_uploads(ABANDONED).await.unwrap_or_default();
-    for upload in abandoned {
-        if remove(app, &upload).await.is_err() {
-            tracing::info!(upload = %upload.id, "an abandoned upload could not be cleared away now");
+    let old = app.database.abandoned_uploads(ABANDONED).await.unwrap_or_default();
+    for upload in old {
+        match is_still_coming(app, &upload).await {
+            Ok(true) => {}
+            Ok(false) if remove(app, &upload).await.is_ok() => {}
+            Ok(false) | Err(_) => tracing::info!(upload = %upload.id, "an abandoned upload could not be cleared away now"),
         }
     }
+}
+
+/// Whether a byte of it has come lately.
+async fn is_still_coming(app: &App, upload: &Upload) -> Result<bool, ApiError> {
+    let storage = app.database.storage(upload.storage).await?;
+    let temporary = temporary_name(&upload.wanted, &upload.id)?;
+    let root = PathBuf::from(&storage.root);
+    let last = app.door.work(&root, move || Ok(last_change(&storage, &temporary)));
+    let abandoned = Duration::from_secs(u64::from(ABANDONED) * 86_400);
+    Ok(last.await?.and_then(|last| last.elapsed().ok()).is_some_and(|silence| silence < abandoned))
 }

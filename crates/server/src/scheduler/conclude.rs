@@ -1,6 +1,6 @@
 //! How runs end: judged, named, withheld, failed or put back.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use beryl_core::check::{Measured, judge, problem_of};
@@ -9,19 +9,13 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::FileRef;
 use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_store::runs::{Claimed, Lease};
-use beryl_store::storages::Storage;
 use beryl_store::{StoreError, patiently};
-use beryl_worker::{remove_temporary, withhold};
+use beryl_worker::withhold;
 use uuid::Uuid;
 
 use super::{LEASE, MOST_ATTEMPTS, PATIENCE};
 use crate::app::App;
-use crate::publish::{Finished, PublishError, publish};
-
-pub(super) fn size_of(storage: &Storage, path: &StoragePath) -> Option<u64> {
-    let folder = crate::files::open_storage(storage).ok()?;
-    folder.metadata(crate::files::system_path(path)).ok().map(|metadata| metadata.len())
-}
+use crate::publish::{Finished, PublishError, publish, put_away};
 
 pub(super) fn finished(claimed: &Claimed, root: PathBuf, temporary: StoragePath) -> Finished {
     Finished {
@@ -40,13 +34,8 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
     let lease = claimed.lease;
     let report = judge(&claimed.plan, measured);
     if let Some(problem) = problem_of(&claimed.plan, measured, &report) {
-        let (folder, part, stem) = (root.clone(), output.path.clone(), claimed.run.stem.clone());
-        let extension = claimed.plan.container.extension();
-        let kept = tokio::task::spawn_blocking(move || withhold(&folder, &part, &stem, extension)).await;
-        let kept = kept
-            .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "a file could not be withheld", error.to_string())));
         // Under its temporary name it is as safe, if harder to find.
-        let file = kept.unwrap_or_else(|error| {
+        let file = kept_aside(app, claimed, &root, &output.path).await.unwrap_or_else(|error| {
             tracing::warn!(%error, run = %lease.run, "a withheld file keeps its temporary name");
             output.path.clone()
         });
@@ -59,14 +48,14 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
     let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.reading)).await;
     if let Err(error) = kept {
         tracing::warn!(%error, run = %lease.run, "the run is no longer ours");
-        drop(remove_temporary(&root, &output.path));
+        drop(put_away(app, &root, &output.path).await);
         return;
     }
     let file = finished(claimed, root.clone(), output.path.clone());
     let outcome = named(app, &file).await;
     if let Err(PublishError::Refused(problem)) = &outcome
         && (problem.kind != ProblemKind::NameTaken || claimed.run.clash == ClashRule::Replace)
-        && let Ok(name) = withhold(&root, &output.path, &claimed.run.stem, claimed.plan.container.extension())
+        && let Ok(name) = kept_aside(app, claimed, &root, &output.path).await
     {
         // A finished, checked file is kept, whatever hinders its name.
         let stored = patiently(PATIENCE, || app.database.withhold(lease, &name, &report, &measured.reading, problem)).await;
@@ -75,6 +64,13 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
         }
     }
     keep_end(app, lease, outcome).await;
+}
+
+/// Gives a file the name under which it waits for a person.
+async fn kept_aside(app: &App, claimed: &Claimed, root: &Path, file: &StoragePath) -> Result<StoragePath, Problem> {
+    let (folder, file, stem) = (root.to_path_buf(), file.clone(), claimed.run.stem.clone());
+    let extension = claimed.plan.container.extension();
+    app.door.surely(root, move || withhold(&folder, &file, &stem, extension)).await
 }
 
 /// Gives a file its name, however long the database is away.
@@ -161,7 +157,7 @@ pub(crate) async fn discard(app: &App, id: Uuid) -> Result<(), PublishError> {
     app.database.change(id, RunEvent::Discard).await?;
     if let Some(file) = &run.temporary {
         let storage = app.database.storage(run.storage).await?;
-        remove_temporary(std::path::Path::new(&storage.root), file)?;
+        put_away(app, Path::new(&storage.root), file).await?;
     }
     app.tell_run(id).await;
     Ok(())

@@ -1,23 +1,25 @@
 //! Keeping leases, and taking up what workers that are gone have left.
 
 use std::collections::HashMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use beryl_core::path::StoragePath;
+use beryl_core::problem::Problem;
 use beryl_core::protocol::Command;
 use beryl_core::run::RunState;
 use beryl_store::runs::{Claimed, Lost};
 use beryl_store::{StoreError, patiently};
-use beryl_worker::remove_temporary;
 use tokio::sync::watch;
 use tokio::time::Instant;
 use uuid::Uuid;
 
-use super::conclude::{end, finished, size_of};
+use super::conclude::{end, finished};
 use super::{LEASE, PATIENCE};
 use crate::app::{App, ending};
-use crate::publish::publish;
+use crate::files::size_of;
+use crate::publish::{publish, put_away};
 
 /// How often leases are renewed.
 const RENEW_EVERY: Duration = Duration::from_secs(5);
@@ -93,20 +95,27 @@ async fn recover_one(app: &App, claimed: Claimed) -> Result<(), StoreError> {
     let root = PathBuf::from(&storage.root);
     let lease = claimed.lease;
     if claimed.run.state == RunState::Checking {
-        let is_there = |path: &beryl_core::path::StoragePath| size_of(&storage, path);
-        if let (Some(target), Some(size)) = (&claimed.run.target, claimed.run.size)
-            && claimed.run.temporary.as_ref().is_none_or(|temporary| is_there(temporary).is_none())
-            && is_there(target) == Some(size)
-        {
+        let size_now = async |path: Option<&StoragePath>| -> Result<Option<u64>, Problem> {
+            let Some(path) = path.cloned() else { return Ok(None) };
+            let folder = root.clone();
+            app.door.work(&root, move || size_of(&folder, &path)).await
+        };
+        // A checked file is not made again because its storage is away: it is looked for later.
+        let (Ok(under_temporary), Ok(under_target)) =
+            (size_now(claimed.run.temporary.as_ref()).await, size_now(claimed.run.target.as_ref()).await)
+        else {
+            return Ok(());
+        };
+        if under_temporary.is_none() && under_target.is_some() && under_target == claimed.run.size {
             return app.database.finish(lease, RunState::Done, None).await;
         }
-        if let Some(temporary) = claimed.run.temporary.clone().filter(|temporary| is_there(temporary) == claimed.run.size) {
+        if let Some(temporary) = claimed.run.temporary.clone().filter(|_| under_temporary == claimed.run.size) {
             let file = finished(&claimed, root, temporary);
             return end(app, lease, publish(app, &file).await).await;
         }
     }
     if let Some(temporary) = &claimed.run.temporary
-        && let Err(problem) = remove_temporary(Path::new(&storage.root), temporary)
+        && let Err(problem) = put_away(app, &root, temporary).await
     {
         tracing::warn!(%problem, "a temporary file stays");
     }

@@ -23,10 +23,10 @@ use uuid::Uuid;
 use crate::aids::aids_for;
 use crate::app::{App, ending};
 use crate::events::Change;
-use crate::files::source_ref;
-use crate::publish::{name_problem, skipped};
+use crate::files::{size_of, source_ref};
+use crate::publish::{name_problem, put_away, skipped};
 
-use conclude::{conclude, fail, keep_end, size_of};
+use conclude::{conclude, fail, keep_end};
 use leases::{Suspects, recover, renew};
 
 pub(crate) use conclude::{discard, release};
@@ -156,12 +156,11 @@ async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem>
     let storage = asked(|| app.database.storage(claimed.run.storage)).await?;
     let root = PathBuf::from(&storage.root);
     let (folder, parent) = (root.clone(), claimed.run.stem.parent());
-    let opened = tokio::task::spawn_blocking(move || open_folder(&folder, &parent).map(|_| ())).await;
-    opened
-        .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Internal, "the folder could not be opened", error.to_string())))?;
+    app.door.work(&root, move || open_folder(&folder, &parent).map(|_| ())).await?;
     if claimed.run.clash == ClashRule::Skip {
         let target = candidate(&claimed.run.stem, claimed.plan.container.extension(), 1).map_err(|error| name_problem(&error))?;
-        if size_of(&storage, &target).is_some() {
+        let (folder, path) = (root.clone(), target.clone());
+        if app.door.work(&root, move || size_of(&folder, &path)).await?.is_some() {
             return Err(skipped(&target));
         }
     }
@@ -210,7 +209,9 @@ async fn follow(
                 // Dropping the job ends its engine; what it made is taken up at the next start.
                 drop(running);
                 for one in underway.iter().filter(|one| !one.ended) {
-                    drop(remove_temporary(&one.root, &one.output.path));
+                    // What stays is put away when its run is taken up again.
+                    let (root, path) = (one.root.clone(), one.output.path.clone());
+                    drop(app.door.work(&one.root, move || remove_temporary(&root, &path)).await);
                 }
                 ends.abort_all();
                 break;
@@ -232,9 +233,10 @@ fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event
             let again = problem.kind == ProblemKind::EngineLost;
             for one in underway.iter_mut().filter(|one| !one.ended) {
                 one.ended = true;
-                drop(remove_temporary(&one.root, &one.output.path));
                 let (app, claimed, problem) = (Arc::clone(app), Arc::clone(&one.claimed), problem.clone());
+                let (root, path) = (one.root.clone(), one.output.path.clone());
                 ends.spawn(async move {
+                    drop(put_away(&app, &root, &path).await);
                     fail(&app, &claimed, &problem, again).await;
                     app.slots.forget(claimed.lease);
                     app.tell_run(claimed.run.id).await;
@@ -282,7 +284,10 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
         RunNews::Failed { problem } if !one.ended => {
             one.ended = true;
             let (app, lease) = (Arc::clone(app), one.claimed.lease);
+            let (root, path) = (one.root.clone(), one.output.path.clone());
             ends.spawn(async move {
+                // The engine cannot remove it where its source lies beside it.
+                drop(put_away(&app, &root, &path).await);
                 keep_end(&app, lease, Err(problem.into())).await;
                 app.slots.forget(lease);
                 app.tell_run(id).await;

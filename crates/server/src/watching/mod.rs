@@ -4,7 +4,7 @@
 mod channels;
 
 use std::collections::{HashMap, HashSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::run::RunState;
 use beryl_core::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
-use beryl_store::runs::{NewRun, Origin};
+use beryl_store::runs::{MadeFile, NewRun, Origin};
 use beryl_store::storages::Storage;
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
@@ -24,6 +24,7 @@ use tokio::task::JoinSet;
 use tokio::time::Instant;
 
 use crate::app::{App, ending};
+use crate::door::Walk;
 use crate::events::Change;
 use crate::files::{Found, find_sources};
 use crate::outputs::Wish;
@@ -67,7 +68,7 @@ pub(crate) async fn unknown_files(app: &App, folder: &WatchFolder) -> Result<Vec
     let mut unknown_files = Vec::with_capacity(found.len());
     let storages = app.database.storages().await.map_err(|error| unknown(&error))?;
     for file in found {
-        if !is_own(app, &storages, folder, &file.path).await.map_err(|error| unknown(&error))? {
+        if !is_own(app, &storages, folder, &file).await.map_err(|error| unknown(&error))? {
             unknown_files.push(file);
         }
     }
@@ -88,20 +89,24 @@ async fn look_through(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Pro
     let storage = app.database.storage(folder.storage).await.map_err(|error| unknown(&error))?;
     let destination = (folder.destination_storage == folder.storage).then(|| folder.destination.clone());
     let watched = folder.folder.clone();
-    let looking = tokio::task::spawn_blocking(move || {
-        let mut found = find_sources(&storage, &watched)?;
+    let root = PathBuf::from(&storage.root);
+    let looking = move |walk: &Walk| {
+        let mut found = find_sources(&storage, &watched, walk)?;
         found.retain(|file| may_be_source(&file.path, &watched, destination.as_ref()));
         Ok(found)
-    });
-    looking.await.unwrap_or_else(|error| {
-        Err(Problem::new(ProblemKind::Internal, "the watch folder could not be looked through", error.to_string()))
-    })
+    };
+    app.door.walk(&root, looking).await
 }
 
-/// Whether a file is an output of any run, under whichever storage's name it was made.
-async fn is_own(app: &App, storages: &[Storage], folder: &WatchFolder, path: &StoragePath) -> Result<bool, StoreError> {
+/// Whether a file is an output of any run: by what it is, on whatever way it is reached, or by the name that it
+/// is about to get, under whichever storage's name it was made.
+async fn is_own(app: &App, storages: &[Storage], folder: &WatchFolder, found: &Found) -> Result<bool, StoreError> {
+    let made = MadeFile { file: found.file, modified: found.stamp.modified };
+    if found.sequence.is_none() && app.database.is_made(made, found.stamp.size.0).await? {
+        return Ok(true);
+    }
     let Some(own) = storages.iter().find(|storage| storage.id == folder.storage) else { return Ok(false) };
-    let whole = Path::new(&own.root).join(crate::files::system_path(path));
+    let whole = Path::new(&own.root).join(crate::files::system_path(&found.path));
     for storage in storages {
         let Ok(below) = whole.strip_prefix(&storage.root) else { continue };
         let bytes = std::os::unix::ffi::OsStrExt::as_bytes(below.as_os_str());
@@ -245,7 +250,7 @@ impl Task {
             }
             let known = self.files.get(&file.path);
             let (mut watched, step) = look(known.map(|known| known.watched), file.stamp, now, settle);
-            if known.is_none() && is_own(&self.app, &storages, &self.folder, &file.path).await? {
+            if known.is_none() && is_own(&self.app, &storages, &self.folder, &file).await? {
                 watched.state = WatchState::Own;
             }
             if known.map(|known| known.watched) != Some(watched) {
@@ -401,7 +406,8 @@ async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) ->
 async fn stamp_now(app: &App, folder: &WatchFolder, file: &Found) -> Option<Stamp> {
     let storage = app.database.storage(folder.storage).await.ok()?;
     let chosen = if file.sequence.is_some() { file.path.parent() } else { file.path.clone() };
-    let found = tokio::task::spawn_blocking(move || find_sources(&storage, &chosen)).await.ok()?.ok()?;
+    let root = PathBuf::from(&storage.root);
+    let found = app.door.walk(&root, move |walk| find_sources(&storage, &chosen, walk)).await.ok()?;
     found.into_iter().find(|found| found.path == file.path).map(|found| found.stamp)
 }
 
