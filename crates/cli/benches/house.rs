@@ -105,6 +105,7 @@ async fn finish_column(
         source,
         origin: Origin::Cell { sheet: column.sheet, deliverable: column.id },
         plan: plan.clone(),
+        settings: column.preset.settings(),
         storage: storage.id,
         stem: format!("made/{source}").parse().unwrap(),
         clash: ClashRule::Number,

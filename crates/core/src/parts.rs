@@ -7,6 +7,7 @@ use crate::findings::{Stretch, StretchKind};
 use crate::rational::Rational;
 use crate::reading::{Chapter, Content, Reading, Stream};
 use crate::timecode::{Timecode, TimecodeError};
+use crate::units::ByteSize;
 
 /// A stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -148,6 +149,14 @@ impl Reading {
         let start = start.map_or(0, Timecode::frame);
         let frames = i64::try_from(meant.checked_sub(start).unwrap_or(meant)).unwrap_or(i64::MAX);
         Ok(Rational::whole(frames).divided_by(rate).unwrap_or(Rational::ZERO))
+    }
+
+    /// What so many seconds of the source weigh: their share of its length.
+    #[must_use]
+    pub fn size_of_part(&self, length: Rational) -> Option<ByteSize> {
+        let share = length.divided_by(self.duration?)?.clamp(Rational::ZERO, Rational::ONE);
+        let size = i64::try_from(self.size.0).ok()?;
+        u64::try_from((Rational::whole(size) * share).round()).ok().map(ByteSize)
     }
 
     /// The source as if it had nothing but these parts, which are brought to whole frames and to

@@ -3,7 +3,7 @@
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{Plan, plan};
-use beryl_core::preset::Preset;
+use beryl_core::preset::{Preset, PresetError, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_core::run::ClashRule;
@@ -39,6 +39,14 @@ impl Wish<'_> {
         })
     }
 
+    /// The settings by which it would be made.
+    fn settings(&self) -> Result<Preset, Problem> {
+        let impossible = |error: PresetError| {
+            Problem::new(ProblemKind::Invalid, format!("{} cannot be made", self.preset.name), error.to_string())
+        };
+        Ok(with_overrides(self.preset, self.overrides).map_err(impossible)?.settings())
+    }
+
     /// The name that the output of `plan` gets, without extension and number.
     pub(crate) fn name(&self, plan: &Plan) -> Result<String, Problem> {
         let fields = NameFields {
@@ -63,6 +71,7 @@ impl Wish<'_> {
         Ok(NewRun {
             source: self.source.id,
             origin,
+            settings: self.settings()?,
             plan,
             storage,
             stem: folder.join(name.as_bytes()).map_err(|error| not_named(&error))?,

@@ -36,6 +36,8 @@ pub(crate) struct SourceRow {
     pub(crate) seconds: Option<f64>,
     /// Bytes.
     pub(crate) size: Option<u64>,
+    /// Bytes of what is taken of it, where parts are marked in its sheet: its share of the time.
+    pub(crate) taken_size: Option<u64>,
     /// Whether there is a picture of it.
     pub(crate) has_thumbnail: bool,
     /// How far it was scanned: `waiting`, `parts`, `whole` or `failed`.
@@ -63,13 +65,15 @@ impl SourceRow {
             reading.and_then(|reading| reading.picture()).and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
         let text = |length| steady_rate.map_or_else(|| clock_text(length), |rate| duration_text(length, rate));
         let duration = reading.and_then(|reading| reading.duration);
+        let taken = reading.and_then(|reading| taken_length(reading, settings));
         Self {
             id: source.id,
             name: source.name(),
             folder: folder.to_owned(),
             summary: reading.map(|reading| reading.summary()),
             duration: duration.map(text),
-            taken: reading.and_then(|reading| taken_length(reading, settings)).map(text),
+            taken: taken.map(text),
+            taken_size: reading.zip(taken).and_then(|(reading, taken)| reading.size_of_part(taken)).map(|size| size.0),
             seconds: duration.map(Rational::to_f64),
             size: reading.map(|reading| reading.size.0),
             has_thumbnail: source.has_thumbnail,
@@ -133,6 +137,8 @@ pub(crate) struct Cell {
     pub(crate) certainty: Option<Certainty>,
     /// Why nothing can be made here.
     pub(crate) refusal: Option<String>,
+    /// Whether the last run had other settings than the cell has now.
+    pub(crate) is_out_of_date: bool,
     /// Its last run.
     pub(crate) run: Option<CellRun>,
 }

@@ -7,6 +7,7 @@ use beryl_core::check::CheckReport;
 use beryl_core::night::cpu_cost;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
+use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, Progress, RunEvent, RunState};
@@ -27,6 +28,8 @@ pub struct NewRun {
     pub origin: Origin,
     /// What to make.
     pub plan: Plan,
+    /// The settings from which the plan comes: by them it is seen later whether others are wanted now.
+    pub settings: Preset,
     /// The storage it goes to.
     pub storage: Uuid,
     /// Path and name there, without extension.
@@ -36,6 +39,10 @@ pub struct NewRun {
     /// Higher comes first.
     pub priority: i32,
 }
+
+/// Settings that runs had, by their contents.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SettingsId([u8; 32]);
 
 /// Where the wish for a run comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -106,6 +113,8 @@ pub struct Run {
     pub released_because: Option<String>,
     /// How many things its check noted.
     pub notes: u32,
+    /// The settings it was queued with; those of earlier versions were not kept.
+    pub settings: Option<SettingsId>,
 }
 
 /// What belongs to one run alone and is too large for lists.
@@ -176,7 +185,7 @@ pub const MOST_TOGETHER: u32 = 8;
 
 const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
     runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, \
-    runs.released_because, runs.notes, run_progress.progress";
+    runs.released_because, runs.notes, runs.settings_id, run_progress.progress";
 // How far a run was that has ended, nobody asks.
 const TABLES: &str =
     "runs LEFT JOIN run_progress ON run_progress.run_id = runs.id AND runs.state IN ('running', 'paused', 'checking')";
@@ -214,6 +223,7 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         finished: row.try_get("finished")?,
         released_because: row.try_get("released_because")?,
         notes: row.try_get("notes")?,
+        settings: row.try_get::<Option<Vec<u8>>, _>("settings_id")?.and_then(|id| Some(SettingsId(id.try_into().ok()?))),
     })
 }
 
@@ -296,6 +306,27 @@ impl Database {
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
         Ok(rows.iter().map(run).collect::<Result<_, _>>()?)
+    }
+
+    /// Settings that runs had. What cannot be understood any more is left out.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn run_settings(&self, ids: &[SettingsId]) -> Result<Vec<(SettingsId, Preset)>, StoreError> {
+        if ids.is_empty() {
+            return Ok(Vec::new());
+        }
+        let statement = format!("SELECT id, document FROM run_settings WHERE id IN ({})", marks(ids.len()));
+        let mut query = sqlx::query(AssertSqlSafe(statement));
+        for id in ids {
+            query = query.bind(id.0.as_slice());
+        }
+        let rows = query.fetch_all(&self.pool).await?;
+        let settings = |row: &MySqlRow| {
+            let id: Vec<u8> = row.try_get("id").ok()?;
+            Some((SettingsId(id.try_into().ok()?), json::value(row.try_get("document").ok()?).ok()?))
+        };
+        Ok(rows.iter().filter_map(settings).collect())
     }
 
     /// Everything that is not at its end, in the order in which it will be worked on, and then the
@@ -719,9 +750,12 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
     for new in runs {
         let id = Uuid::now_v7();
         let (sheet, deliverable, watch_folder) = new.origin.parts();
+        let settings = json::text(&new.settings)?;
+        let kept = sqlx::query("INSERT IGNORE INTO run_settings (id, document) VALUES (UNHEX(SHA2(?, 256)), ?)");
+        kept.bind(&settings).bind(&settings).execute(&mut **work).await?;
         let inserted = sqlx::query(
-            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, stem, clash, priority) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, stem, clash, \
+             priority, settings_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, UNHEX(SHA2(?, 256)))",
         )
         .bind(id)
         .bind(new.source)
@@ -734,6 +768,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(new.stem.to_string())
         .bind(clash_word(new.clash))
         .bind(new.priority)
+        .bind(&settings)
         .execute(&mut **work)
         .await;
         match inserted {

@@ -130,7 +130,7 @@ export const api = {
   removeDeliverable: (id: string) => call<undefined>("DELETE", `/api/deliverables/${id}`),
   setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: unknown }) =>
     call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),
-  run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[]; passed_over: number }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
+  run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[]; passed_over: number; unread: number }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
   act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[]) => call<{ done: number }>("POST", "/api/runs", { action, runs }),
   release: (run: string, because: string) => call<undefined>("POST", `/api/runs/${run}/release`, { because }),
   discard: (run: string) => call<undefined>("POST", `/api/runs/${run}/discard`),

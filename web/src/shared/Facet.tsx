@@ -2,7 +2,7 @@
 import { useTheme } from "@mui/material/styles";
 import type { RunState } from "../api/client";
 
-export type FacetState = RunState | "off" | "idle";
+export type FacetState = RunState | "off" | "idle" | "outOfDate";
 
 interface Props {
   state: FacetState;
@@ -84,6 +84,13 @@ export function Facet({ state, fraction = 0, size = 20, title }: Props) {
           <>
             <path d={OUTLINE} fill={palette.secondary.main} />
             <path d="M2.4 10H17.6" {...line} stroke={palette.background.default} strokeWidth={3} />
+          </>
+        );
+      case "outOfDate":
+        return (
+          <>
+            <path d={OUTLINE} {...line} stroke={palette.success.main} />
+            <path d={`M${point(1)}L${point(2)}L${point(3)}L${point(4)}Z`} fill={palette.success.main} />
           </>
         );
       case "off":

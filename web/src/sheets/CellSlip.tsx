@@ -9,6 +9,7 @@ import { keys } from "../api/live";
 import { changeText, fraction, plural, sizeText, stateWord } from "../shared/words";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
+import { weightTaken } from "./totals";
 
 const SUBJECTS: Record<string, string> = { frame_rate: "Frame rate" };
 const CERTAINTY: Record<NonNullable<Output["plan"]>["forecast"]["certainty"], string> = {
@@ -140,7 +141,7 @@ function Withheld({ run }: { run: string }) {
 function Made({ output, source }: { output: Output; source: SourceRow }) {
   const { run, report, comparison } = output;
   if ((run?.state !== "done" && run?.state !== "withheld") || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
-  const before = source.size ?? 0;
+  const before = weightTaken(source);
   const after = run.size ?? 0;
   const expected = output.plan?.forecast.size;
   return (

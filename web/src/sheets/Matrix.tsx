@@ -10,7 +10,7 @@ import { ClipSign } from "../shared/icons";
 import { MONO } from "../shared/theme";
 import { changeText, plural, progressText, sizeText, stateWord } from "../shared/words";
 import { everything, extended, idOf, moved, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
-import { isWanted, sums, totals } from "./totals";
+import { isOutOfDate, isWanted, sums, totals, weightTaken } from "./totals";
 
 const ROW = 46;
 const HEAD = 74;
@@ -108,7 +108,7 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
               <Source sheet={sheet.id} source={source} onPick={() => { onSelect(wholeRow(sheet, source.id)); }} onOpen={onOpen} />
               {cells.map((cell) => {
                 const id = idOf(cell);
-                return <OutputCell key={cell.deliverable} cell={cell} size={source.size ?? 0} isChosen={selection?.cells.has(id) ?? false} isCursor={id === cursor} onPick={pick} onOpen={open} />;
+                return <OutputCell key={cell.deliverable} cell={cell} size={weightTaken(source)} isChosen={selection?.cells.has(id) ?? false} isCursor={id === cursor} onPick={pick} onOpen={open} />;
               })}
               {columns === 0 && <Box />}
               <Box role="gridcell" sx={{ borderLeft: 1, borderColor: "divider", px: 1, display: "flex", alignItems: "center", color: "text.secondary" }}>
@@ -204,6 +204,7 @@ function lookOf(cell: Cell, size: number): Look {
   if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
   switch (run.state) {
     case "done": {
+      if (isOutOfDate(cell)) return { state: "outOfDate", head: forecast || "…", detail: `out of date · made ${sizeText(run.size ?? 0)}`, tone: "secondary.main" };
       const notes = run.notes > 0 ? `, ${plural(run.notes, "note")}` : "";
       const checked = run.released_because == null ? `checked${notes}` : "released";
       return { state: "done", head: sizeText(run.size ?? 0), detail: `${changeText(size, run.size ?? 0)} · ${checked}`, tone: quiet };

@@ -132,13 +132,14 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
   const open = sheet.cells.filter((cell) => isOpen(cell.run));
   const moving = open.filter((cell) => cell.run?.state !== "paused");
   const held = open.filter((cell) => cell.run?.state === "paused");
-  const state = sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : sum.withheld > 0 ? "withheld" : "idle";
+  const state = sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : sum.withheld > 0 ? "withheld" : sum.outOfDate > 0 ? "outOfDate" : "idle";
   const parts = [
     sum.working > 0 && `${String(sum.working)} at work`,
     sum.waiting > 0 && `${String(sum.waiting)} waiting`,
     sum.held > 0 && `${String(sum.held)} held`,
     sum.failed > 0 && `${String(sum.failed)} failed`,
     sum.withheld > 0 && `${String(sum.withheld)} withheld until you decide`,
+    sum.outOfDate > 0 && `${String(sum.outOfDate)} out of date`,
   ].filter(Boolean);
   return (
     <Box component="footer" sx={{ flex: "none", height: 58, px: 2.5, gap: 4, display: "flex", alignItems: "center", borderTop: 1, borderColor: "divider", bgcolor: "background.paper" }}>

@@ -1,5 +1,5 @@
 /** Sums over the cells of a sheet. */
-import type { Cell, Sheet } from "../api/client";
+import type { Cell, Sheet, SourceRow } from "../api/client";
 
 export interface Totals {
   /** Cells that are wanted and can be made. */
@@ -11,6 +11,8 @@ export interface Totals {
   failed: number;
   /** Files that wait for a decision. */
   withheld: number;
+  /** Files that were made with other settings than are wanted now. */
+  outOfDate: number;
   /** Bytes of the sources of wanted cells, each source counted once. */
   before: number;
   /** Bytes made, and expected for the rest. */
@@ -28,21 +30,33 @@ export function isWanted(cell: Cell): boolean {
   return cell.enabled && cell.refusal == null;
 }
 
+/** Whether a file is there that was made with other settings than are wanted now. */
+export function isOutOfDate(cell: Cell): boolean {
+  return cell.is_out_of_date && cell.run?.state === "done";
+}
+
+/** What is taken of a source weighs: a part of it is compared with what is made of that part. */
+export function weightTaken(source: SourceRow): number {
+  return source.taken_size ?? source.size ?? 0;
+}
+
 /** What the cell weighs: the truth where it is known, the forecast before. */
 export function weight(cell: Cell): number {
+  if (isOutOfDate(cell) && cell.forecast != null) return cell.forecast;
   if ((cell.run?.state === "done" || cell.run?.state === "withheld") && cell.run.size != null) return cell.run.size;
   return cell.forecast ?? 0;
 }
 
 function nothing(): Totals {
-  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, withheld: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
+  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, withheld: 0, outOfDate: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
 }
 
 /** Adds a cell; the size of its source counts where it is the first of that source. */
 function add(totals: Totals, cell: Cell, sourceSize: number): void {
   const state = cell.run?.state;
   totals.wanted += 1;
-  if (state === "done") totals.done += 1;
+  if (isOutOfDate(cell)) totals.outOfDate += 1;
+  else if (state === "done") totals.done += 1;
   if (state === "running" || state === "checking") totals.working += 1;
   if (state === "waiting") totals.waiting += 1;
   if (state === "paused") totals.held += 1;
@@ -52,7 +66,7 @@ function add(totals: Totals, cell: Cell, sourceSize: number): void {
   totals.after += weight(cell);
   totals.expected += cell.forecast ?? 0;
   if (state === "running") totals.left = Math.max(totals.left, cell.run?.progress?.remaining ?? 0);
-  if (state === "done") totals.fraction += 1;
+  if (state === "done" && !cell.is_out_of_date) totals.fraction += 1;
   else if (state === "running" || state === "checking") totals.fraction += cell.run?.progress?.fraction ?? 0;
 }
 
@@ -62,7 +76,7 @@ function finished(totals: Totals): Totals {
 
 /** Sums over some cells of a sheet. */
 export function totals(sheet: Sheet, cells: Cell[] = sheet.cells): Totals {
-  const sizes = new Map(sheet.sources.map((source) => [source.id, source.size ?? 0]));
+  const sizes = new Map(sheet.sources.map((source) => [source.id, weightTaken(source)]));
   const sum = nothing();
   const seen = new Set<string>();
   for (const cell of cells.filter(isWanted)) {
@@ -80,15 +94,16 @@ export function sums(sheet: Sheet): { rows: Totals[]; columns: Totals[] } {
     if (!isWanted(cell)) return;
     const row = rows[Math.floor(place / columns.length)];
     const column = columns[place % columns.length];
-    const size = sheet.sources[Math.floor(place / columns.length)]?.size ?? 0;
+    const source = sheet.sources[Math.floor(place / columns.length)];
+    const size = source ? weightTaken(source) : 0;
     if (row) add(row, cell, row.wanted === 0 ? size : 0);
     if (column) add(column, cell, size);
   });
   return { rows: rows.map(finished), columns: columns.map(finished) };
 }
 
-/** Whether “Run” would queue the cell: wanted, not made, not under way. */
+/** Whether “Run” would queue the cell: wanted, not made as it is set now, not under way. */
 export function isRunnable(cell: Cell): boolean {
   const state = cell.run?.state;
-  return isWanted(cell) && cell.forecast != null && (state === undefined || state === "failed" || state === "cancelled");
+  return isWanted(cell) && cell.forecast != null && (state === undefined || state === "failed" || state === "cancelled" || isOutOfDate(cell));
 }

@@ -65,9 +65,10 @@ export function useSheetWork(id: string) {
       },
       run: (cells?: Cell[]) => {
         attempt(async () => {
-          const { runs, passed_over } = await api.run(id, cells && keysOf(cells));
+          const { runs, passed_over, unread } = await api.run(id, cells && keysOf(cells));
           const passed = passed_over > 0 ? ` ${plural(passed_over, "output")} cannot be made and ${passed_over === 1 ? "was" : "were"} passed over.` : "";
-          tell(runs.length === 0 ? `Nothing to run here.${passed}` : `${plural(runs.length, "file")} queued.${passed}`);
+          const later = unread > 0 ? ` ${plural(unread, "source")} ${unread === 1 ? "is" : "are"} still being read: run again when ${unread === 1 ? "it is" : "they are"} done.` : "";
+          tell(`${runs.length === 0 ? "Nothing to run here." : `${plural(runs.length, "file")} queued.`}${passed}${later}`);
           await again();
         });
       },

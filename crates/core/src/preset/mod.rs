@@ -609,6 +609,13 @@ impl SoundCodec {
 }
 
 impl Preset {
+    /// What decides about the file: all but its id, its names and its words.
+    #[must_use]
+    pub fn settings(&self) -> Self {
+        let empty = String::new;
+        Self { id: empty(), name: empty(), use_when: empty(), name_pattern: empty(), ..self.clone() }
+    }
+
     /// One line for the head of a column: `H.264 · 8 Mb/s`.
     #[must_use]
     pub fn headline(&self) -> String {

@@ -7,12 +7,13 @@ use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::check::{CheckItem, CheckReport, compare};
 use beryl_core::plan::Plan;
-use beryl_core::preset::{Preset, joined_overrides};
+use beryl_core::preset::{Preset, joined_overrides, with_overrides};
 use beryl_core::reading::Reading;
 use beryl_core::run::RunState;
 use beryl_store::StoreError;
-use beryl_store::runs::{Origin, Run};
+use beryl_store::runs::{Origin, Run, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
+use beryl_store::sources::Knowledge;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -37,6 +38,8 @@ pub(super) struct SheetState {
     pub(super) columns: Vec<Deliverable>,
     settings: HashMap<CellKey, OutputSetting>,
     latest: HashMap<CellKey, Run>,
+    /// The settings that these runs had.
+    made_with: HashMap<SettingsId, Arc<Preset>>,
 }
 
 impl SheetState {
@@ -47,10 +50,11 @@ impl SheetState {
             settings(app, sheet),
             app.database.latest_runs(sheet)
         )?;
+        let made_with = app.forecasts.settings_of(&app.database, latest.iter()).await?;
         let latest = latest.into_iter();
         let latest =
             latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
-        Ok(Self { sources, columns, settings, latest })
+        Ok(Self { sources, columns, settings, latest, made_with })
     }
 
     /// Row by row, all columns of each.
@@ -79,9 +83,27 @@ impl SheetState {
         self.settings.get(&key).is_none_or(|setting| setting.enabled)
     }
 
+    /// Whether a cell has no file yet, or one that was made with other settings. A withheld file waits for a decision.
+    fn is_to_be_made(&self, key: CellKey, preset: &Preset, overrides: &Value) -> bool {
+        match self.latest.get(&key).map(|run| run.state) {
+            Some(RunState::Withheld) => false,
+            Some(RunState::Done) => {
+                with_overrides(preset, overrides).is_ok_and(|now| self.is_out_of_date(key, Some(&now.settings())))
+            }
+            _ => true,
+        }
+    }
+
+    /// Whether the last run of a cell had other settings than it has now.
+    fn is_out_of_date(&self, key: CellKey, settings: Option<&Preset>) -> bool {
+        let had = self.latest.get(&key).and_then(|run| self.made_with.get(&run.settings?));
+        had.zip(settings).is_some_and(|(had, now)| **had != *now)
+    }
+
     fn cell(&self, key: CellKey, outlook: Option<Outlook>) -> Cell {
         let overrides = self.overrides(key);
-        let forecast = outlook.as_ref().and_then(|outlook| outlook.as_ref().ok());
+        let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
+        let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
         Cell {
             source: key.source,
             deliverable: key.deliverable,
@@ -89,7 +111,8 @@ impl SheetState {
             overrides: Some(overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty())).cloned(),
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
-            refusal: outlook.and_then(Result::err),
+            is_out_of_date: self.is_out_of_date(key, settings),
+            refusal: outlook.and_then(|outlook| outlook.forecast.err()),
             run: self.latest.get(&key).map(CellRun::of),
         }
     }
@@ -143,7 +166,7 @@ async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(chang
     if let Some(overrides) = &change.overrides {
         for column in &app.database.deliverables(id).await? {
             if change.cells.iter().any(|cell| cell.deliverable == column.id) {
-                beryl_core::preset::with_overrides(&column.preset, overrides)?;
+                with_overrides(&column.preset, overrides)?;
             }
         }
     }
@@ -169,7 +192,8 @@ async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(chang
 /// Which cells to run.
 #[derive(Debug, Default, Deserialize, ToSchema)]
 struct RunRequest {
-    /// These cells, whatever became of them before; left out, all that are wanted and not made, waiting or at work.
+    /// These cells, whatever became of them before; left out, all that are wanted and not made as they are set now,
+    /// waiting or at work.
     cells: Option<Vec<CellKey>>,
 }
 
@@ -179,6 +203,8 @@ struct Queued {
     runs: Vec<Uuid>,
     /// How many cells that were asked for cannot be made.
     passed_over: usize,
+    /// Of how many sources nothing was queued because they are still being read.
+    unread: usize,
 }
 
 /// Queues outputs of a sheet.
@@ -192,19 +218,23 @@ async fn run_cells(
     let asked: Option<HashSet<CellKey>> = request.cells.map(|cells| cells.into_iter().collect());
     let mut runs = Vec::new();
     let mut passed_over = 0;
+    let mut unread = HashSet::new();
     for (place, row) in (1..).zip(&state.sources) {
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
             let last = state.latest.get(&key).map(|run| run.state);
+            let own = joined_overrides(row_settings(row), state.overrides(key));
             let is_wanted = match &asked {
                 Some(cells) => cells.contains(&key),
-                // A withheld file waits for a decision.
-                None => state.is_enabled(key) && !matches!(last, Some(RunState::Done | RunState::Withheld)),
+                None => state.is_enabled(key) && state.is_to_be_made(key, &column.preset, &own),
             };
             if !is_wanted || last.is_some_and(|last| !last.is_final()) {
                 continue;
             }
-            let own = joined_overrides(row_settings(row), state.overrides(key));
+            if matches!(row.source.knowledge, Knowledge::Unread) && asked.as_ref().is_none_or(|cells| cells.len() > 1) {
+                unread.insert(row.source.id);
+                continue;
+            }
             match wish(place, row, column, &own).run(Origin::Cell { sheet: id, deliverable: column.id }) {
                 Ok(run) => runs.push(run),
                 // One cell asked for by name is told why not; of many, those are made that can be.
@@ -216,7 +246,7 @@ async fn run_cells(
     let ids = app.database.queue_runs(&runs).await?;
     app.tell_runs(&ids).await;
     app.slots.wake();
-    Ok(Json(Queued { runs: ids, passed_over }))
+    Ok(Json(Queued { runs: ids, passed_over, unread: unread.len() }))
 }
 
 /// Everything about one cell.

@@ -4,6 +4,7 @@
 
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
+use beryl_core::preset::builtin;
 use beryl_core::run::ClashRule;
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
@@ -25,7 +26,8 @@ pub fn plan() -> Plan {
 pub fn new_run(storage: &Storage, source: Uuid) -> NewRun {
     let stem: StoragePath = "out/clip".parse().unwrap();
     let origin = Origin::WatchFolder(storage.id);
-    NewRun { source, origin, plan: plan(), storage: storage.id, stem, clash: ClashRule::Number, priority: 0 }
+    let settings = builtin("sound-only").unwrap();
+    NewRun { source, origin, plan: plan(), settings: settings.settings(), storage: storage.id, stem, clash: ClashRule::Number, priority: 0 }
 }
 
 /// Runs `test` on a database of its own.

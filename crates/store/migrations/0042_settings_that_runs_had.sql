@@ -1,0 +1,4 @@
+CREATE TABLE IF NOT EXISTS run_settings (
+    id BINARY(32) NOT NULL PRIMARY KEY,
+    document LONGTEXT NOT NULL CHECK (JSON_VALID(document))
+);
