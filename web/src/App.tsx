@@ -7,6 +7,7 @@ import { lazy, type ReactNode, Suspense, useContext, useMemo, useState } from "r
 import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router";
 import { useActions } from "./shared/actions";
 import { Commands } from "./shared/Commands";
+import { Connection } from "./shared/Connection";
 import { Facet } from "./shared/Facet";
 import { PresetSign, QueueSign, SettingSign, SheetSign, WatchSign } from "./shared/icons";
 import { Messages } from "./shared/Messages";
@@ -90,6 +91,7 @@ export function App() {
           <Box sx={{ display: "flex", height: "100vh" }}>
             <Rail />
             <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+              <Connection />
               <Suspense fallback={<Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>}>
                 <Routes>
                   <Route path="/" element={<Navigate to="/sheets" replace />} />

@@ -20,7 +20,7 @@ use common::encode;
 use serde_json::Value;
 
 /// So much of each file is made.
-const LONGEST: &str = "8s";
+const LONGEST: &str = "3s";
 
 fn files(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap() {

@@ -13,6 +13,8 @@ use beryl_store::{Database, StoreError};
 use serde_json::Value;
 use uuid::Uuid;
 
+use crate::outputs::NameParts;
+
 /// Rows that are remembered; beyond that all are forgotten.
 const MOST_ROWS: usize = 5000;
 
@@ -23,6 +25,8 @@ pub(crate) struct Outlook {
     pub(crate) forecast: Result<Forecast, String>,
     /// The settings by which it would be made, where they are sound.
     pub(crate) settings: Option<Arc<Preset>>,
+    /// What of it goes into its name.
+    pub(crate) name: Option<Arc<NameParts>>,
 }
 
 /// The outlooks of cells that were asked for, and the settings that their runs had.
@@ -82,8 +86,10 @@ impl Forecasts {
             if let Some(kept) = row.cells.get(column).filter(is_same) {
                 return kept.outlook.clone();
             }
+            let planned = plan(reading, preset, overrides);
             let outlook = Outlook {
-                forecast: plan(reading, preset, overrides).map(|plan| plan.forecast).map_err(|error| error.to_string()),
+                name: planned.as_ref().ok().map(|plan| Arc::new(NameParts::of(plan))),
+                forecast: planned.map(|plan| plan.forecast).map_err(|error| error.to_string()),
                 settings: with_overrides(preset, overrides).ok().map(|preset| Arc::new(preset.settings())),
             };
             let kept = Kept { preset: Arc::clone(preset), overrides: (*overrides).clone(), outlook: outlook.clone() };

@@ -13,6 +13,31 @@ use beryl_store::sources::{Knowledge, Source};
 use serde_json::Value;
 use uuid::Uuid;
 
+/// What of a plan goes into the output's name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct NameParts {
+    preset: String,
+    width: Option<u32>,
+    height: Option<u32>,
+    codec: String,
+    rate: Option<String>,
+    pub(crate) extension: &'static str,
+}
+
+impl NameParts {
+    pub(crate) fn of(plan: &Plan) -> Self {
+        let picture = plan.picture.as_ref();
+        Self {
+            preset: plan.preset.clone(),
+            width: picture.map(|picture| picture.width),
+            height: picture.map(|picture| picture.height),
+            codec: plan.codec_word(),
+            rate: picture.map(|picture| rate_text(picture.frame_rate.rate())),
+            extension: plan.container.extension(),
+        }
+    }
+}
+
 /// One source that shall become one output.
 #[derive(Debug, Clone)]
 pub(crate) struct Wish<'a> {
@@ -47,34 +72,40 @@ impl Wish<'_> {
         Ok(with_overrides(self.preset, self.overrides).map_err(impossible)?.settings())
     }
 
-    /// The name that the output of `plan` gets, without extension and number.
-    pub(crate) fn name(&self, plan: &Plan) -> Result<String, Problem> {
+    /// The name that an output gets, without extension and number.
+    pub(crate) fn name(&self, output: &NameParts) -> Result<String, Problem> {
         let fields = NameFields {
             source: self.source.stem(),
             folder: self.folder.to_owned(),
-            preset: plan.preset.clone(),
-            width: plan.picture.as_ref().map(|picture| picture.width),
-            height: plan.picture.as_ref().map(|picture| picture.height),
-            codec: plan.codec_word(),
-            rate: plan.picture.as_ref().map(|picture| rate_text(picture.frame_rate.rate())),
+            preset: output.preset.clone(),
+            width: output.width,
+            height: output.height,
+            codec: output.codec.clone(),
+            rate: output.rate.clone(),
             date: chrono::Local::now().date_naive(),
             counter: self.counter,
         };
         name_for(self.name_pattern, &fields).map_err(|error| not_named(&error))
     }
 
+    /// Where an output goes: storage, and path without extension and number.
+    pub(crate) fn place(&self, output: &NameParts) -> Result<(Uuid, StoragePath), Problem> {
+        let name = self.name(output)?;
+        let (storage, folder) = self.destination.clone().unwrap_or_else(|| (self.source.storage, self.source.path.parent()));
+        Ok((storage, folder.join(name.as_bytes()).map_err(|error| not_named(&error))?))
+    }
+
     /// The run that makes it.
     pub(crate) fn run(&self, origin: Origin) -> Result<NewRun, Problem> {
         let plan = self.plan()?;
-        let name = self.name(&plan)?;
-        let (storage, folder) = self.destination.clone().unwrap_or_else(|| (self.source.storage, self.source.path.parent()));
+        let (storage, stem) = self.place(&NameParts::of(&plan))?;
         Ok(NewRun {
             source: self.source.id,
             origin,
             settings: self.settings()?,
             plan,
             storage,
-            stem: folder.join(name.as_bytes()).map_err(|error| not_named(&error))?,
+            stem,
             clash: self.clash,
             priority: 0,
         })

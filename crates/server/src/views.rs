@@ -139,6 +139,8 @@ pub(crate) struct Cell {
     pub(crate) refusal: Option<String>,
     /// Whether the last run had other settings than the cell has now.
     pub(crate) is_out_of_date: bool,
+    /// Whether another wanted output of the sheet would get the same name in the same place.
+    pub(crate) shares_name: bool,
     /// Its last run.
     pub(crate) run: Option<CellRun>,
 }

@@ -345,6 +345,14 @@ impl Database {
         Ok(all)
     }
 
+    /// Runs whose files wait for a decision, those that have waited longest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn withheld(&self) -> Result<Vec<Run>, StoreError> {
+        self.select_runs("runs.state = 'withheld' ORDER BY runs.finished, runs.seq LIMIT 1000", &[]).await
+    }
+
     /// The names of what runs are made of, for lists.
     ///
     /// # Errors

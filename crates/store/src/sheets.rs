@@ -1,8 +1,10 @@
 //! Sheets: their rows, their columns, and what is set for single cells.
 
+use std::collections::HashMap;
+
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, joined_overrides};
-use beryl_core::run::ClashRule;
+use beryl_core::run::{ClashRule, RunState};
 use serde_json::Value;
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
@@ -32,6 +34,8 @@ pub struct SheetSummary {
     pub deliverables: i64,
     /// How many of its cells have a finished file.
     pub done: i64,
+    /// How many cells are in other states that a person would want to know of, by state.
+    pub states: HashMap<RunState, i64>,
     /// When it was made.
     pub created: chrono::DateTime<chrono::Utc>,
 }
@@ -134,16 +138,43 @@ impl Database {
         )
         .fetch_all(&self.pool)
         .await?;
-        let summary = |row: &MySqlRow| {
+        let mut states = self.sheet_states().await?;
+        let mut summary = |row: &MySqlRow| {
+            let id: Uuid = row.try_get("id")?;
             Ok::<_, sqlx::Error>(SheetSummary {
-                sheet: Sheet { id: row.try_get("id")?, name: row.try_get("name")? },
+                sheet: Sheet { id, name: row.try_get("name")? },
+                states: states.remove(&id).unwrap_or_default(),
                 sources: row.try_get("sources")?,
                 deliverables: row.try_get("deliverables")?,
                 done: row.try_get("done")?,
                 created: row.try_get("created")?,
             })
         };
-        Ok(rows.iter().map(summary).collect::<Result<_, _>>()?)
+        Ok(rows.iter().map(&mut summary).collect::<Result<_, _>>()?)
+    }
+
+    /// For each sheet, how many cells are under way, failed or withheld, by the newest run of each.
+    async fn sheet_states(&self) -> Result<HashMap<Uuid, HashMap<RunState, i64>>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM runs \
+             JOIN sheet_sources ON sheet_sources.sheet_id = runs.sheet_id AND sheet_sources.source_id = runs.source_id \
+             JOIN deliverables ON deliverables.id = runs.deliverable_id \
+             WHERE runs.state IN ('waiting', 'running', 'checking', 'paused', 'failed', 'withheld') \
+             AND NOT sheet_sources.removed AND NOT deliverables.removed \
+             AND NOT EXISTS (SELECT 1 FROM runs AS newer WHERE newer.sheet_id = runs.sheet_id AND newer.source_id = runs.source_id \
+             AND newer.deliverable_id = runs.deliverable_id AND newer.seq > runs.seq) \
+             GROUP BY runs.sheet_id, runs.state",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let mut states: HashMap<Uuid, HashMap<RunState, i64>> = HashMap::new();
+        for row in &rows {
+            let word: String = row.try_get("state")?;
+            if let Some(state) = RunState::from_word(&word) {
+                states.entry(row.try_get("sheet_id")?).or_default().insert(state, row.try_get("cells")?);
+            }
+        }
+        Ok(states)
     }
 
     /// One sheet's head.

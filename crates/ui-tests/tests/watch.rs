@@ -72,7 +72,7 @@ async fn the_queue_foretells_its_end_and_waiting_runs_are_moved() -> Outcome<()>
     let media = application.folder("media")?;
     make_clips(&media, &["openday-94_tape-2.mov", "glaze-db_screen.mp4", "trailer_scope_v6.mp4"], 3)?;
     let storage = application.add_storage("Media", &media).await?;
-    application.call(Method::PUT, "/api/settings", Some(json!({ "engine_slots": 1 }))).await?;
+    application.call(Method::PUT, "/api/settings", Some(json!({ "engine_slots": 1, "withheld_days": 7 }))).await?;
     let sheet = application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Night" }))).await?;
     let path = format!("/api/sheets/{}", sheet["id"].as_str().ok_or("no id")?);
     application.call(Method::POST, &format!("{path}/sources"), Some(json!({ "storage": storage, "paths": [""] }))).await?;

@@ -1,5 +1,6 @@
 /** Follows the server's events and keeps what is loaded up to date. */
 import type { QueryClient } from "@tanstack/react-query";
+import { connection } from "./connection";
 import type { Change, Progress, Queue, Run, Sheet, SourceRow, StreamEvent } from "./client";
 
 export const keys = {
@@ -22,7 +23,11 @@ export const keys = {
 /** The sheet with one run changed; the same sheet where the run is not in it. */
 function withRun(sheet: Sheet, run: Run): Sheet {
   if (run.sheet !== sheet.id) return sheet;
-  const cells = sheet.cells.map((cell) => (cell.source === run.source && cell.deliverable === run.deliverable ? { ...cell, run } : cell));
+  const cells = sheet.cells.map((cell) => {
+    if (cell.source !== run.source || cell.deliverable !== run.deliverable) return cell;
+    // A run that is new has the settings of now.
+    return { ...cell, run, is_out_of_date: cell.is_out_of_date && cell.run?.id === run.id };
+  });
   return { ...sheet, cells };
 }
 
@@ -36,7 +41,7 @@ function withProgress(sheet: Sheet, id: string, progress: Progress): Sheet {
 /** The sheet with one source as it is now; the row keeps what it has from its place here. */
 function withSource(sheet: Sheet, source: SourceRow): Sheet {
   if (!sheet.sources.some((row) => row.id === source.id)) return sheet;
-  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder, taken: row.taken ?? null } : row)) };
+  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder, taken: row.taken ?? null, taken_size: row.taken_size ?? null } : row)) };
 }
 
 /** The queue with one run changed. */
@@ -158,6 +163,9 @@ export function follow(client: QueryClient): void {
     const stream = new WebSocket(address);
     stream.onopen = () => {
       wait = FIRST_WAIT;
+      // What was asked for while the server was away has failed.
+      if (!connection.isThere()) void client.invalidateQueries();
+      connection.set(true);
       // What was loaded before the stream was open may have changed unseen.
       if (seen === null) void client.invalidateQueries();
     };
@@ -167,6 +175,7 @@ export function follow(client: QueryClient): void {
       take(client, event);
     };
     stream.onclose = () => {
+      connection.set(false);
       window.setTimeout(open, wait);
       wait = Math.min(wait * 2, LONGEST_WAIT);
     };

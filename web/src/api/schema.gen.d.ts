@@ -1164,11 +1164,15 @@ export interface components {
              * @description Bytes it is expected to weigh.
              */
             forecast?: number | null;
+            /** @description Whether the last run had other settings than the cell has now. */
+            is_out_of_date: boolean;
             /** @description Its own settings, a merge patch on the column's preset; nothing where it has none. */
             overrides?: Record<string, never> | null;
             /** @description Why nothing can be made here. */
             refusal?: string | null;
             run?: components["schemas"]["CellRun"] | null;
+            /** @description Whether another wanted output of the sheet would get the same name in the same place. */
+            shares_name: boolean;
             /** Format: uuid */
             source: string;
         };
@@ -2518,12 +2522,21 @@ export interface components {
             items: components["schemas"]["QueueItem"][];
             /** @description How many engine slots there are. */
             lanes: number;
+            /** @description Files that wait for a decision, those that have waited longest first. */
+            withheld: components["schemas"]["QueueItem"][];
+            /**
+             * Format: int32
+             * @description Days after which such a file has waited long. None is ever removed by itself.
+             */
+            withheld_days: number;
         };
         /** @description What was queued. */
         Queued: {
             /** @description How many cells that were asked for cannot be made. */
             passed_over: number;
             runs: string[];
+            /** @description Of how many sources nothing was queued because they are still being read. */
+            unread: number;
         };
         /**
          * @description The range of luma and colour codes.
@@ -2689,7 +2702,10 @@ export interface components {
         };
         /** @description Which cells to run. */
         RunRequest: {
-            /** @description These cells, whatever became of them before; left out, all that are wanted and not made, waiting or at work. */
+            /**
+             * @description These cells, whatever became of them before; left out, all that are wanted and not made as they are set now,
+             *     waiting or at work.
+             */
             cells?: components["schemas"]["CellKey"][] | null;
         };
         /**
@@ -2743,6 +2759,11 @@ export interface components {
         Settings: {
             /** @description Jobs that run at the same time, 1 to 64. */
             engine_slots: number;
+            /**
+             * Format: int32
+             * @description Days after which a withheld file has waited long, 1 to 365. It is shown then, never removed.
+             */
+            withheld_days: number;
         };
         /** @description A sheet in the list of all. */
         SheetItem: {
@@ -2755,11 +2776,26 @@ export interface components {
              * @description Finished runs.
              */
             done: number;
+            /**
+             * Format: int64
+             * @description Cells whose last run failed.
+             */
+            failed: number;
             /** Format: uuid */
             id: string;
             name: string;
+            /**
+             * Format: int64
+             * @description Cells that are running, being checked, held or waiting.
+             */
+            open: number;
             /** Format: int64 */
             sources: number;
+            /**
+             * Format: int64
+             * @description Cells whose file waits for a decision.
+             */
+            withheld: number;
         };
         /** @description A whole sheet. */
         SheetView: {
@@ -2996,6 +3032,11 @@ export interface components {
             summary?: string | null;
             /** @description How long that is which is taken of it, where parts are marked in its sheet. */
             taken?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes of what is taken of it, where parts are marked in its sheet: its share of the time.
+             */
+            taken_size?: number | null;
         };
         /** @description Some sources. */
         Sources: {

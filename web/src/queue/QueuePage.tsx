@@ -12,11 +12,12 @@ import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
 import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
+import { Undecided } from "./Undecided";
 
 type RunAction = "pause" | "resume" | "cancel" | "retry";
 
 export default function QueuePage() {
-  const { data: queue, dataUpdatedAt } = useQuery({ queryKey: keys.queue, queryFn: api.queue, staleTime: 0 });
+  const { data: queue, dataUpdatedAt, error } = useQuery({ queryKey: keys.queue, queryFn: api.queue, staleTime: 0 });
   const { refuse } = useTell();
   const client = useQueryClient();
   const now = useNow();
@@ -51,6 +52,7 @@ export default function QueuePage() {
   ]);
   const left = queue?.all_done_in ?? null;
   const head = () => {
+    if (!queue) return error ? "The queue could not be loaded." : "Loading …";
     if (open.length === 0) return "Nothing waits.";
     if (left === null) return "Everything is held.";
     return `All done at about ${clockText(new Date(dataUpdatedAt + left * 1000))}.`;
@@ -76,7 +78,7 @@ export default function QueuePage() {
   });
   return (
     <>
-      <Bar title="Queue" detail={`${plural(open.length, "run")} open`}>
+      <Bar title="Queue" detail={queue && `${plural(open.length, "run")} open`}>
         {inState("paused").length > 0 && <Button color="inherit" variant="outlined" title="Let all go on (Shift+G)" onClick={() => { act("resume", inState("paused")); }}>Let all go on</Button>}
         {inState("running", "waiting").length > 0 && <Button color="inherit" variant="outlined" title="Hold everything (Shift+H)" onClick={() => { act("pause", inState("running", "waiting")); }}>Hold everything</Button>}
       </Bar>
@@ -85,6 +87,7 @@ export default function QueuePage() {
           <Box component="h2" data-testid="night-end" sx={{ fontSize: 22, fontWeight: 700, m: 0 }}>{head()}</Box>
           <Box sx={{ color: "text.secondary" }}>{left !== null && `${spanText(Math.max(0, left - (now - dataUpdatedAt) / 1000))} of work on ${plural(queue?.lanes ?? 1, "engine slot")}`}</Box>
         </Box>
+        {queue && queue.withheld.length > 0 && <Undecided items={queue.withheld} days={queue.withheld_days} now={now} />}
         {queue && left !== null && <Night queue={queue} loaded={dataUpdatedAt} now={now} chosen={chosen} onChoose={setChosen} />}
         <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", "& td, & th": { textAlign: "left", borderBottom: 1, borderColor: "divider", px: 1.5, height: 38, whiteSpace: "nowrap" }, "& th": { color: "text.secondary", fontWeight: 500 } }}>
           <thead>

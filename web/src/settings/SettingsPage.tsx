@@ -6,7 +6,7 @@ import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, type ReactNode, useContext, useState } from "react";
-import { api, type Aid } from "../api/client";
+import { api, type Aid, type Settings } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
 import { type Look, LookContext } from "../shared/look";
@@ -127,13 +127,15 @@ function Aids() {
   );
 }
 
+/** How much runs at once, and how long files may wait. */
 function Slots() {
   const { data: settings } = useQuery({ queryKey: ["settings"], queryFn: api.settings });
   const client = useQueryClient();
   const { tell, refuse } = useTell();
-  const save = (slots: number) => {
+  const save = (change: Partial<Settings>) => {
+    if (!settings) return;
     api
-      .saveSettings({ engine_slots: slots })
+      .saveSettings({ ...settings, ...change })
       .then(async () => {
         await client.invalidateQueries({ queryKey: ["settings"] });
         tell("Saved: it counts from now on.");
@@ -141,9 +143,14 @@ function Slots() {
       .catch(refuse);
   };
   return (
-    <Part title="Engine slots" about="How many jobs run at the same time. Two fill each other's gaps on a small machine.">
-      <TextField key={settings?.engine_slots} size="small" type="number" defaultValue={settings?.engine_slots} slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Engine slots" } }} onBlur={(event) => { if (Number(event.target.value) !== settings?.engine_slots) save(Number(event.target.value)); }} />
-    </Part>
+    <>
+      <Part title="Engine slots" about="How many jobs run at the same time. Two fill each other's gaps on a small machine.">
+        <TextField key={settings?.engine_slots} size="small" type="number" defaultValue={settings?.engine_slots} slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Engine slots" } }} onBlur={(event) => { if (Number(event.target.value) !== settings?.engine_slots) save({ engine_slots: Number(event.target.value) }); }} />
+      </Part>
+      <Part title="Withheld files" about="A file that is not as planned waits until you release or discard it. After so many days the queue points it out; none is removed by itself.">
+        <TextField key={settings?.withheld_days} size="small" type="number" label="Days" defaultValue={settings?.withheld_days} slotProps={{ htmlInput: { min: 1, max: 365, "aria-label": "Days before a withheld file is pointed out" } }} onBlur={(event) => { if (Number(event.target.value) !== settings?.withheld_days) save({ withheld_days: Number(event.target.value) }); }} />
+      </Part>
+    </>
   );
 }
 

@@ -1,12 +1,11 @@
 /** One output: its plan in sentences with reasons, and once it is made, itself beside its source. */
 import Box from "@mui/material/Box";
-import Button from "@mui/material/Button";
-import TextField from "@mui/material/TextField";
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
 import { api, type Cell, type Deliverable, type Output, type Reading, type SourceRow } from "../api/client";
 import { keys } from "../api/live";
 import { changeText, fraction, plural, sizeText, stateWord } from "../shared/words";
+import { Decide } from "../shared/Decide";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
 import { weightTaken } from "./totals";
@@ -17,6 +16,11 @@ const CERTAINTY: Record<NonNullable<Output["plan"]>["forecast"]["certainty"], st
   sampled: "From proofs of these very settings: within some twelve percent.",
   modelled: "From a model of such material: it may be off by half. A proof tells more.",
   unknown: "The source does not tell how long it is.",
+};
+const SHARED: Record<Deliverable["clash"], string> = {
+  number: "The one that is finished last gets a number.",
+  skip: "The one that is finished last is skipped.",
+  replace: "Neither is made, since each would replace the other: put the preset into the name pattern of one.",
 };
 const USUAL_RATE = 25;
 
@@ -53,7 +57,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
           )}
         </Box>
       )}
-      {run?.state === "withheld" && <Withheld run={run.id} />}
+      {run?.state === "withheld" && <Decide run={run.id} where="Look at it below, beside its source." />}
       {output && <Made output={output} source={source} />}
       {output?.refusal && <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>}
       {output?.plan && (
@@ -79,6 +83,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
             {column.storage && column.folder ? `${column.folder}/` : ""}
             {output.name}
           </Box>
+          {cell.shares_name && <Box sx={{ color: "secondary.main" }}>Another output of this sheet gets the same name. {SHARED[column.clash]}</Box>}
         </>
       )}
     </>
@@ -107,32 +112,6 @@ function Notes({ report }: { report: Report }) {
         </Box>
       ))}
       {report.remarks.map((remark) => <Box key={remark}>{remark}</Box>)}
-    </Box>
-  );
-}
-
-/** A file that is not as planned waits for a decision: it is looked at below, and taken or removed here. */
-function Withheld({ run }: { run: string }) {
-  const [because, setBecause] = useState("");
-  const [isAsked, setAsked] = useState(false);
-  const decide = useMutation({ mutationFn: (call: () => Promise<unknown>) => call() });
-  const discard = () => { decide.mutate(() => api.discard(run)); };
-  return (
-    <Box sx={{ mb: 1.5 }}>
-      <Box sx={{ mb: 1 }}>The file was kept under a name of its own and waits for your decision. Look at it below, beside its source.</Box>
-      <TextField label="Reason for releasing it" size="small" fullWidth multiline value={because} onChange={(event) => { setBecause(event.target.value); }} />
-      <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
-        <Button variant="contained" disabled={because.trim() === "" || decide.isPending} onClick={() => { decide.mutate(() => api.release(run, because)); }}>Release</Button>
-        {isAsked ? (
-          <>
-            <Button color="error" disabled={decide.isPending} onClick={discard}>Discard for good</Button>
-            <Button color="inherit" onClick={() => { setAsked(false); }}>Keep it</Button>
-          </>
-        ) : (
-          <Button color="inherit" disabled={decide.isPending} onClick={() => { setAsked(true); }}>Discard the file …</Button>
-        )}
-      </Box>
-      {decide.error && <Box role="alert" sx={{ color: "error.main", mt: 1 }}>{decide.error.message}</Box>}
     </Box>
   );
 }

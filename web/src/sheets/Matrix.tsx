@@ -8,7 +8,7 @@ import type { Cell, CellKey, Deliverable, Sheet, SourceRow } from "../api/client
 import { Facet, type FacetState } from "../shared/Facet";
 import { ClipSign } from "../shared/icons";
 import { MONO } from "../shared/theme";
-import { changeText, plural, progressText, sizeText, stateWord } from "../shared/words";
+import { changeText, isOpen, plural, progressText, sizeText, stateWord } from "../shared/words";
 import { everything, extended, idOf, moved, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
 import { isOutOfDate, isWanted, sums, totals, weightTaken } from "./totals";
 
@@ -201,6 +201,7 @@ function lookOf(cell: Cell, size: number): Look {
   const quiet = "text.secondary";
   if (!isWanted(cell)) return { state: "off", head: "off", detail: cell.refusal?.replace("the source has ", "") ?? "not wanted", tone: quiet };
   const { run } = cell;
+  if (cell.shares_name && (!run || (run.state !== "done" && !isOpen(run)))) return { state: "idle", head: forecast || "…", detail: "name of another output", tone: "secondary.main" };
   if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
   switch (run.state) {
     case "done": {

@@ -12,7 +12,7 @@ import { useTell } from "../shared/messages";
 import { plural } from "../shared/words";
 
 export function SheetsPage() {
-  const { data: sheets } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
+  const { data: sheets, error } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
   const navigate = useNavigate();
   const { refuse } = useTell();
   const begin = async () => {
@@ -35,6 +35,7 @@ export function SheetsPage() {
         {action}
       </Bar>
       <Box sx={{ flex: 1, overflow: "auto", p: 3 }}>
+        {error && <Box role="alert" sx={{ color: "error.main" }}>{error.message}</Box>}
         {sheets?.length === 0 && (
           <Box sx={{ maxWidth: 460, mx: "auto", mt: 10, textAlign: "center", color: "text.secondary" }}>
             <Box sx={{ display: "grid", placeItems: "center", mb: 2 }}>
@@ -56,7 +57,15 @@ export function SheetsPage() {
 
 function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) {
   const cells = sheet.sources * sheet.deliverables;
-  const state = cells > 0 && sheet.done >= cells ? "done" : sheet.done > 0 ? "running" : "idle";
+  const state = sheet.failed > 0 ? "failed" : sheet.withheld > 0 ? "withheld" : sheet.open > 0 ? "running" : cells > 0 && sheet.done >= cells ? "done" : "idle";
+  const parts = [
+    `${String(sheet.sources)} × ${String(sheet.deliverables)}`,
+    `${String(sheet.done)} made`,
+    sheet.open > 0 && `${String(sheet.open)} open`,
+    sheet.failed > 0 && `${String(sheet.failed)} failed`,
+    sheet.withheld > 0 && `${String(sheet.withheld)} withheld`,
+    sheet.created.slice(0, 10),
+  ].filter(Boolean);
   return (
     <Box
       component="button"
@@ -67,7 +76,7 @@ function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) 
       <Box sx={{ minWidth: 0 }}>
         <Box sx={{ fontWeight: 700, fontSize: 15 }}>{sheet.name}</Box>
         <Box sx={{ color: "text.secondary", fontSize: 13 }}>
-          {sheet.sources} × {sheet.deliverables} · {sheet.done} made · {sheet.created.slice(0, 10)}
+          {parts.join(" · ")}
         </Box>
       </Box>
     </Box>

@@ -6,14 +6,16 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::check::{CheckItem, CheckReport, compare};
+use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::preset::{Preset, joined_overrides, with_overrides};
+use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
-use beryl_core::run::RunState;
+use beryl_core::run::{ClashRule, RunState};
 use beryl_store::StoreError;
 use beryl_store::runs::{Origin, Run, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
-use beryl_store::sources::Knowledge;
+use beryl_store::sources::{Knowledge, Source};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -25,7 +27,7 @@ use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
 use crate::forecasts::{Forecasts, Outlook};
-use crate::outputs::{Wish, reading_of};
+use crate::outputs::{NameParts, Wish, reading_of};
 use crate::views::{Cell, CellRun, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -59,11 +61,38 @@ impl SheetState {
 
     /// Row by row, all columns of each.
     pub(super) fn cells(&self, forecasts: &Forecasts) -> Vec<Cell> {
+        let outlooks = self.outlooks(forecasts);
+        let sharing = self.sharing_names(&outlooks);
+        let cell = |(key, outlook): (CellKey, Option<Outlook>)| {
+            let shares_name = sharing.contains(&key);
+            self.cell(key, outlook, shares_name)
+        };
+        outlooks.into_iter().map(cell).collect()
+    }
+
+    /// What is expected of every cell, row by row; nothing of sources that have not been read.
+    fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
         let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| Arc::new(column.preset.clone())).collect();
         self.sources.iter().flat_map(|row| self.row(row, &presets, forecasts)).collect()
     }
 
-    fn row(&self, row: &SheetSource, presets: &[Arc<Preset>], forecasts: &Forecasts) -> Vec<Cell> {
+    /// Wanted cells whose outputs would get the same name in the same place.
+    fn sharing_names(&self, outlooks: &[(CellKey, Option<Outlook>)]) -> HashSet<CellKey> {
+        let mut at: HashMap<(Uuid, StoragePath, &'static str), Vec<CellKey>> = HashMap::new();
+        let mut outlooks = outlooks.iter();
+        for (number, row) in (1..).zip(&self.sources) {
+            for (column, (key, outlook)) in self.columns.iter().zip(outlooks.by_ref()) {
+                let name = outlook.as_ref().and_then(|outlook| outlook.name.as_ref());
+                let Some(name) = name.filter(|_| self.is_enabled(*key)) else { continue };
+                if let Ok((storage, stem)) = wish(number, row, column, &Value::Null).place(name) {
+                    at.entry((storage, stem, name.extension)).or_default().push(*key);
+                }
+            }
+        }
+        at.into_values().filter(|cells| cells.len() > 1).flatten().collect()
+    }
+
+    fn row(&self, row: &SheetSource, presets: &[Arc<Preset>], forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
         let own: Vec<Value> = keys.clone().map(|key| joined_overrides(row_settings(row), self.overrides(key))).collect();
         let columns: Vec<_> =
@@ -72,7 +101,7 @@ impl SheetState {
             Ok(reading) => forecasts.of_row(row.source.id, reading, &columns).into_iter().map(Some).collect(),
             Err(_) => vec![None; columns.len()],
         };
-        keys.zip(outlooks).map(|(key, outlook)| self.cell(key, outlook)).collect()
+        keys.zip(outlooks).collect()
     }
 
     fn overrides(&self, key: CellKey) -> &Value {
@@ -100,7 +129,7 @@ impl SheetState {
         had.zip(settings).is_some_and(|(had, now)| **had != *now)
     }
 
-    fn cell(&self, key: CellKey, outlook: Option<Outlook>) -> Cell {
+    fn cell(&self, key: CellKey, outlook: Option<Outlook>, shares_name: bool) -> Cell {
         let overrides = self.overrides(key);
         let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
         let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
@@ -112,6 +141,7 @@ impl SheetState {
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
             is_out_of_date: self.is_out_of_date(key, settings),
+            shares_name,
             refusal: outlook.and_then(|outlook| outlook.forecast.err()),
             run: self.latest.get(&key).map(CellRun::of),
         }
@@ -219,6 +249,7 @@ async fn run_cells(
     let mut runs = Vec::new();
     let mut passed_over = 0;
     let mut unread = HashSet::new();
+    let sharing = state.sharing_names(&state.outlooks(&app.forecasts));
     for (place, row) in (1..).zip(&state.sources) {
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
@@ -235,7 +266,14 @@ async fn run_cells(
                 unread.insert(row.source.id);
                 continue;
             }
-            match wish(place, row, column, &own).run(Origin::Cell { sheet: id, deliverable: column.id }) {
+            let wished = wish(place, row, column, &own);
+            let run = match column.clash {
+                ClashRule::Replace if sharing.contains(&key) => Err(one_name(&row.source)),
+                ClashRule::Replace | ClashRule::Number | ClashRule::Skip => {
+                    wished.run(Origin::Cell { sheet: id, deliverable: column.id })
+                }
+            };
+            match run {
                 Ok(run) => runs.push(run),
                 // One cell asked for by name is told why not; of many, those are made that can be.
                 Err(problem) if asked.as_ref().is_some_and(|cells| cells.len() == 1) => return Err(problem.into()),
@@ -247,6 +285,13 @@ async fn run_cells(
     app.tell_runs(&ids).await;
     app.slots.wake();
     Ok(Json(Queued { runs: ids, passed_over, unread: unread.len() }))
+}
+
+/// What it means that two outputs would get one name, and each would replace the other.
+fn one_name(source: &Source) -> Problem {
+    let what = format!("the output of {} was not queued", source.path.name());
+    Problem::new(ProblemKind::NameTaken, what, "another output of this sheet gets the same name and would replace it")
+        .with_next("Put the preset into the name pattern of one of them, or let files be numbered.")
 }
 
 /// Everything about one cell.
@@ -286,7 +331,8 @@ async fn output(
         Ok(plan) => (Some(plan), None),
         Err(problem) => (None, Some(problem.why)),
     };
-    let name = made.as_ref().and_then(|plan| Some(format!("{}.{}", wish.name(plan).ok()?, plan.container.extension())));
+    let name =
+        made.as_ref().and_then(|plan| Some(format!("{}.{}", wish.name(&NameParts::of(plan)).ok()?, plan.container.extension())));
     let details = match &run {
         Some(run) => Some(app.database.run_details(run.id).await?),
         None => None,

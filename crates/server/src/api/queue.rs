@@ -16,6 +16,7 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
+use super::settings::withheld_days;
 use crate::app::App;
 use crate::scheduler::{act, discard, release};
 use crate::views::RunView;
@@ -53,15 +54,20 @@ struct QueueView {
     blocks: Vec<Block<Uuid>>,
     /// Seconds until everything that is not held is done; nothing where nothing is under way.
     all_done_in: Option<f64>,
+    /// Files that wait for a decision, those that have waited longest first.
+    withheld: Vec<QueueItem>,
+    /// Days after which such a file has waited long. None is ever removed by itself.
+    withheld_days: u32,
 }
 
 /// Everything under way, what ended last, and when it will be done.
 #[utoipa::path(get, path = "/api/queue", responses((status = 200, body = QueueView)))]
 async fn queue(State(app): State<Arc<App>>) -> Result<Json<QueueView>, ApiError> {
-    let runs = app.database.queue(ENDED).await?;
-    let names = app.database.run_names(&runs.iter().map(|run| run.id).collect::<Vec<_>>()).await?;
+    let (runs, withheld) = tokio::try_join!(app.database.queue(ENDED), app.database.withheld())?;
+    let ids: Vec<Uuid> = runs.iter().chain(&withheld).map(|run| run.id).collect();
+    let names = app.database.run_names(&ids).await?;
     let blocks = blocks(&app, &runs, &names).await?;
-    let items = runs.iter().map(|run| {
+    let item = |run: &Run| {
         let names = names.get(&run.id);
         QueueItem {
             run: RunView::of(run),
@@ -69,9 +75,11 @@ async fn queue(State(app): State<Arc<App>>) -> Result<Json<QueueView>, ApiError>
             preset_name: names.map_or_else(String::new, |names| names.preset.clone()),
             origin_name: names.and_then(|names| names.origin.clone()),
         }
-    });
+    };
     Ok(Json(QueueView {
-        items: items.collect(),
+        items: runs.iter().map(item).collect(),
+        withheld: withheld.iter().map(item).collect(),
+        withheld_days: withheld_days(&app.database).await?,
         lanes: app.slots.count(),
         all_done_in: blocks.iter().map(|block| block.end).max_by(f64::total_cmp),
         blocks,

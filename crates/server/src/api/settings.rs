@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
+use beryl_store::{Database, StoreError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
@@ -22,12 +23,22 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 struct Settings {
     /// Jobs that run at the same time, 1 to 64.
     engine_slots: usize,
+    /// Days after which a withheld file has waited long, 1 to 365. It is shown then, never removed.
+    withheld_days: u32,
+}
+
+const WITHHELD_DAYS_SETTING: &str = "withheld_days";
+const USUAL_WITHHELD_DAYS: u32 = 7;
+
+/// Days after which a withheld file has waited long.
+pub(super) async fn withheld_days(database: &Database) -> Result<u32, StoreError> {
+    Ok(database.setting(WITHHELD_DAYS_SETTING).await?.unwrap_or(USUAL_WITHHELD_DAYS))
 }
 
 /// The settings.
 #[utoipa::path(get, path = "/api/settings", responses((status = 200, body = Settings)))]
 async fn settings(State(app): State<Arc<App>>) -> Result<Json<Settings>, ApiError> {
-    Ok(Json(Settings { engine_slots: app.slots.count() }))
+    Ok(Json(Settings { engine_slots: app.slots.count(), withheld_days: withheld_days(&app.database).await? }))
 }
 
 /// Saves the settings.
@@ -36,6 +47,10 @@ async fn save_settings(State(app): State<Arc<App>>, Json(settings): Json<Setting
     if !(1..=MOST_SLOTS).contains(&settings.engine_slots) {
         return Err(ApiError::invalid("the settings could not be saved", "engine slots must be 1 to 64"));
     }
+    if !(1..=365).contains(&settings.withheld_days) {
+        return Err(ApiError::invalid("the settings could not be saved", "withheld files wait 1 to 365 days"));
+    }
+    app.database.save_setting(WITHHELD_DAYS_SETTING, &settings.withheld_days).await?;
     app.database.save_setting(SLOTS_SETTING, &settings.engine_slots).await?;
     app.slots.set_count(settings.engine_slots);
     Ok(Json(settings))

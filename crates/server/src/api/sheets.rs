@@ -8,8 +8,8 @@ use axum::extract::{Path, State};
 use beryl_core::naming::check_pattern;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
-use beryl_core::run::ClashRule;
-use beryl_store::sheets::Deliverable;
+use beryl_core::run::{ClashRule, RunState};
+use beryl_store::sheets::{Deliverable, SheetSummary};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -43,6 +43,12 @@ struct SheetItem {
     deliverables: i64,
     /// Finished runs.
     done: i64,
+    /// Cells that are running, being checked, held or waiting.
+    open: i64,
+    /// Cells whose last run failed.
+    failed: i64,
+    /// Cells whose file waits for a decision.
+    withheld: i64,
     created: chrono::DateTime<chrono::Utc>,
 }
 
@@ -78,7 +84,13 @@ impl Name {
 /// All sheets, the newest first.
 #[utoipa::path(get, path = "/api/sheets", responses((status = 200, body = Vec<SheetItem>)))]
 async fn sheets(State(app): State<Arc<App>>) -> Result<Json<Vec<SheetItem>>, ApiError> {
-    let item = |summary: beryl_store::sheets::SheetSummary| SheetItem {
+    let count = |summary: &SheetSummary, wanted: fn(RunState) -> bool| {
+        summary.states.iter().filter(|(state, _)| wanted(**state)).map(|(_, cells)| cells).sum()
+    };
+    let item = |summary: SheetSummary| SheetItem {
+        open: count(&summary, |state| !state.is_final()),
+        failed: count(&summary, |state| state == RunState::Failed),
+        withheld: count(&summary, |state| state == RunState::Withheld),
         id: summary.sheet.id,
         name: summary.sheet.name,
         sources: summary.sources,

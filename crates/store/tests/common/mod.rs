@@ -27,7 +27,16 @@ pub fn new_run(storage: &Storage, source: Uuid) -> NewRun {
     let stem: StoragePath = "out/clip".parse().unwrap();
     let origin = Origin::WatchFolder(storage.id);
     let settings = builtin("sound-only").unwrap();
-    NewRun { source, origin, plan: plan(), settings: settings.settings(), storage: storage.id, stem, clash: ClashRule::Number, priority: 0 }
+    NewRun {
+        source,
+        origin,
+        plan: plan(),
+        settings: settings.settings(),
+        storage: storage.id,
+        stem,
+        clash: ClashRule::Number,
+        priority: 0,
+    }
 }
 
 /// Runs `test` on a database of its own.
