@@ -123,6 +123,38 @@ fn film_time(pulldown: Pulldown, phase: u8, film: i64) -> (i64, i64) {
     }
 }
 
+/// Film frames that come at uneven distances, because flags ask a player to show fields of some of them again:
+/// each gets the time that it had in the film.
+#[derive(Debug, Clone)]
+pub struct EvenFrames {
+    rate: Rational,
+    /// The time of the first frame, in seconds, and the place of the next on the grid of the film.
+    begins: Option<Rational>,
+    next: i64,
+}
+
+impl EvenFrames {
+    /// For film of so many frames a second.
+    #[must_use]
+    pub const fn new(rate: Rational) -> Self {
+        Self { rate, begins: None, next: 0 }
+    }
+
+    /// The place, in frames from the first, of the frame that is shown from `time` on, in seconds. Frames follow one
+    /// another without a gap as long as they are less than one frame from their place; where frames are missing the
+    /// places between stay empty, and one that comes a whole frame too early has none.
+    pub fn take(&mut self, time: Rational) -> Option<i64> {
+        let begins = *self.begins.get_or_insert(time);
+        let behind = (time - begins) * self.rate - Rational::whole(self.next);
+        if behind <= -Rational::ONE {
+            return None;
+        }
+        let place = self.next + behind.max(Rational::ZERO).floor();
+        self.next = place + 1;
+        Some(place)
+    }
+}
+
 /// How many frames come out of a source that is film from end to end, repeated ones counted.
 #[must_use]
 pub fn film_frame_count(stretches: &[Stretch]) -> u64 {

@@ -33,15 +33,28 @@ pub(crate) const STANDARD_RATES: [Rational; 16] = [
     Rational::whole(120),
 ];
 
+/// A mean of varying distances is no standard rate where it is further from one than this.
+const SURE: Rational = Rational::constant(1, 1000);
+
+/// The same where not all frames bear a time, and those that do may be a frame off.
+const UNSTAMPED: Rational = Rational::constant(1, 100);
+
 /// Nearer to a standard rate than this, a rate is that one: 24 and 23.976 are five times as far apart.
 const SNAP: Rational = Rational::constant(2, 10_000);
 
-/// Judges the times (in ticks of `clock`, in any order) of frames that follow each other.
+/// The standard rate that is nearest to this one, where it is as near as `tolerance`, a part of it.
+pub(crate) fn near_standard(rate: Rational, tolerance: Rational) -> Option<Rational> {
+    let nearest = STANDARD_RATES.into_iter().min_by_key(|standard| (*standard - rate).abs())?;
+    ((nearest - rate).abs() <= nearest * tolerance).then_some(nearest)
+}
+
+/// Judges the times (in ticks of `clock`, in any order) of frames that follow each other. `frames` is how many there
+/// are from the first of these to the last, where not all bear a time.
 ///
 /// A distance counts as different when it is more than two ticks and a twentieth off the usual
 /// one; a rate varies when more than one in a hundred, and at least two, distances are.
 #[must_use]
-pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace {
+pub fn judge(times: &[i64], frames: usize, clock: Rational, declared: Option<Rational>) -> Pace {
     let mut times = times.to_vec();
     times.sort_unstable();
     times.dedup();
@@ -55,9 +68,16 @@ pub fn judge(times: &[i64], clock: Rational, declared: Option<Rational>) -> Pace
     let different = distances.iter().filter(|distance| (*distance - usual).abs() > tolerance).count();
     let varies = different >= 2 && different * 100 > distances.len();
     let span = times[times.len() - 1] - times[0];
-    let count = i64::try_from(distances.len()).unwrap_or(i64::MAX);
+    let count = i64::try_from(distances.len().max(frames.saturating_sub(1))).unwrap_or(i64::MAX);
     let measured = Rational::whole(count).divided_by(Rational::whole(span) * clock);
-    let rate = if varies { measured } else { declared.or(measured).map(snap) };
+    let rate = if varies {
+        // The distance at either end decides how well a mean is known: film with repeated fields has one of two.
+        let unsure = Rational::new(distances[distances.len() - 1] - distances[0], 2 * span).unwrap_or(Rational::ZERO);
+        let unsure = if frames > times.len() { UNSTAMPED } else { unsure.min(SURE) };
+        measured.map(|rate| standard_of_steps(rate, unsure, most_frequent(&distances), clock).unwrap_or(rate))
+    } else {
+        declared.or(measured).map(snap)
+    };
     let dominant = if varies { dominant(&distances, usual, tolerance, clock) } else { None };
     Pace { rate, varies, dominant }
 }
@@ -73,8 +93,31 @@ fn dominant(distances: &[i64], usual: i64, tolerance: i64, clock: Rational) -> O
     let sum: i64 = near.iter().sum();
     let count = i64::try_from(near.len()).ok()?;
     let rate = Rational::whole(count).divided_by(Rational::whole(sum) * clock)?;
-    let nearest = STANDARD_RATES.into_iter().min_by_key(|standard| (*standard - rate).abs())?;
-    ((nearest - rate).abs() <= nearest * Rational::constant(2, 100)).then_some(nearest)
+    near_standard(rate, Rational::constant(2, 100))
+}
+
+/// Well below the thousandth by which 60 and 60000/1001 are apart.
+const FAMILY: Rational = Rational::constant(4, 10_000);
+
+fn most_frequent(sorted: &[i64]) -> i64 {
+    let runs = sorted.chunk_by(|one, other| one == other);
+    runs.max_by_key(|run| run.len()).map_or(0, |run| run[0])
+}
+
+/// The standard rate near a mean of distances that are whole numbers of fields. Means of a few seconds do not tell 24
+/// from 24000/1001, but a single distance on a fine clock does.
+fn standard_of_steps(mean: Rational, tolerance: Rational, distance: i64, clock: Rational) -> Option<Rational> {
+    const FIELDS: Rational = Rational::whole(60);
+    let distance = Rational::whole(distance) * clock;
+    let fields = (distance * FIELDS).round();
+    let field_rate = Rational::whole(fields).divided_by(distance).filter(|_| fields > 0);
+    let family = field_rate.and_then(|rate| {
+        let is_fine = clock < distance * FAMILY;
+        near_standard(rate, FAMILY).filter(|_| is_fine).map(Rational::denominator)
+    });
+    let near = |standard: &Rational| (*standard - mean).abs() <= *standard * tolerance;
+    let of_family = |standard: &Rational| family.is_none_or(|family| standard.denominator() == family);
+    STANDARD_RATES.into_iter().filter(near).filter(of_family).min_by_key(|standard| (*standard - mean).abs())
 }
 
 /// The standard rate that this one is meant to be, or itself.

@@ -286,7 +286,7 @@ proptest! {
         if turned {
             times.reverse();
         }
-        let pace = pace::judge(&times, clock, None);
+        let pace = pace::judge(&times, times.len(), clock, None);
         prop_assert_eq!((pace.rate, pace.varies), (Some(rate), false));
     }
 }
@@ -296,7 +296,7 @@ fn a_rate_that_varies_is_told_and_one_hole_is_not() {
     let clock = Rational::constant(1, 1000);
     let mut steady = times(Rational::whole(25), clock, 300);
     steady.remove(100);
-    assert!(!pace::judge(&steady, clock, Some(Rational::whole(25))).varies);
+    assert!(!pace::judge(&steady, steady.len(), clock, Some(Rational::whole(25))).varies);
     let mut position = 0;
     let wild: Vec<i64> = (0..300)
         .map(|frame| {
@@ -304,9 +304,9 @@ fn a_rate_that_varies_is_told_and_one_hole_is_not() {
             position
         })
         .collect();
-    let pace = pace::judge(&wild, clock, Some(Rational::whole(60)));
+    let pace = pace::judge(&wild, wild.len(), clock, Some(Rational::whole(60)));
     assert!(pace.varies);
     let mean = pace.rate.unwrap().to_f64();
     assert!((mean - 10.0).abs() < 0.1, "{mean}");
-    assert_eq!(pace::judge(&[5], clock, Some(Rational::whole(25))).rate, Some(Rational::whole(25)));
+    assert_eq!(pace::judge(&[5], 1, clock, Some(Rational::whole(25))).rate, Some(Rational::whole(25)));
 }

@@ -16,7 +16,7 @@ pub(crate) fn text(steps: &[Step], supplies: &Supplies) -> String {
 /// The filter of a step; nothing for steps that this crate does by itself, and for those whose supplies are missing.
 pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
     Some(match step {
-        Step::Film { .. } | Step::Speed { .. } | Step::Watermark(_) => return None,
+        Step::Film { .. } | Step::EvenFilm { .. } | Step::Speed { .. } | Step::Watermark(_) => return None,
         Step::ToneMap { from, peak, pixel_format } => format!(
             "zscale={}:agamma=false:t=linear:npl={WHITE}:p=bt709:m=gbr:r=full,format=pix_fmts=gbrpf32le,tonemap=tonemap=mobius:peak={:.4}:desat=0,\
              zscale=agamma=false:min=gbr:rin=full:tin=linear:pin=bt709:t=bt709:p=bt709:m=bt709:r=limited,format=pix_fmts={pixel_format}",

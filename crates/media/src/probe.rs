@@ -52,6 +52,8 @@ pub fn probe(source: &SourceRef) -> Result<Reading, Problem> {
 #[derive(Default)]
 struct Scanned {
     times: Vec<i64>,
+    /// Frames from the first of these to the last.
+    frames: usize,
     first_frame: Option<Frame>,
     /// Seconds at which the first frame of each stream begins that came out of a decoder.
     starts: BTreeMap<usize, Rational>,
@@ -128,6 +130,8 @@ fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Pr
         .collect();
     let name = source.name().to_owned();
     let (mut packets, mut bytes, mut pictures) = (0, 0, 0);
+    // Pictures without a time of their own, behind the last that has one.
+    let mut unstamped = 0;
     let reached_end = loop {
         let enough_times = times_known || picture.is_none() || pictures >= MOST_PACKETS;
         let enough_frames = pictures >= PACKETS_TO_FIRST_FRAME || picture.is_none_or(|index| !decoders.contains_key(&index));
@@ -148,7 +152,10 @@ fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Pr
         if Some(index) == picture {
             pictures += 1;
             if !times_known && !packet.is_hidden() {
-                scanned.times.extend(packet.pts().or(packet.dts()));
+                let time = packet.pts().or(packet.dts());
+                unstamped = if time.is_some() { 0 } else { unstamped + 1 };
+                scanned.times.extend(time);
+                scanned.frames += usize::from(!scanned.times.is_empty());
             }
         }
         scanned.decode(&mut decoders, index, Some(&packet), picture);
@@ -156,6 +163,7 @@ fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Pr
     for index in wanted {
         scanned.decode(&mut decoders, index, None, picture);
     }
+    scanned.frames = if times_known { scanned.times.len() } else { scanned.frames - unstamped };
     scanned.counted = times_known || reached_end;
     Ok(scanned)
 }
@@ -264,7 +272,7 @@ fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<
     let declared = stream.mean_rate();
     let pace = match (sequence, scanned) {
         (Some(sequence), _) => Pace { rate: Some(sequence.rate), varies: false, dominant: None },
-        (None, Some(scanned)) => pace::judge(&scanned.times, stream.clock(), declared),
+        (None, Some(scanned)) => pace::judge(&scanned.times, scanned.frames, stream.clock(), declared),
         (None, None) => Pace { rate: declared, varies: false, dominant: None },
     };
     let field_order = match (stream.field_order(), frame.map(Frame::field_order)) {

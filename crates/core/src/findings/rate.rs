@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, Extent, FrameMeasure, Measurements, Moment, Percent, count};
-use crate::pace::STANDARD_RATES;
+use crate::pace::near_standard;
 use crate::rational::Rational;
 use crate::reading::Picture;
 use crate::units::rate_text;
@@ -48,12 +48,8 @@ pub enum RateVerdict {
 
 /// Rates that differ by less, relatively, are the same: 30 and 29.97 are one thousandth apart.
 const SAME_RATE: Rational = Rational::constant(4, 10_000);
-
-/// The standard rate that a measured one is taken for.
-fn standard(rate: Rational, tolerance: Rational) -> Option<Rational> {
-    let nearest = STANDARD_RATES.into_iter().min_by_key(|known| (rate - *known).abs())?;
-    ((rate - nearest).abs() <= nearest * tolerance).then_some(nearest)
-}
+/// The mean of distances that differ is no standard rate where it is further from one than this.
+const SURE_MEAN: Rational = Rational::constant(1, 1000);
 
 /// A frame that differs by less than this from the one before is the same picture.
 const SAME_PICTURE: f32 = 0.6;
@@ -66,7 +62,11 @@ pub(super) fn find(measured: &Measurements, picture: &Picture) -> RateFinding {
     let steps_count = i64::try_from(steps.len()).unwrap_or(i64::MAX);
     let mean = Rational::whole(steps_count).divided_by(shown).filter(|_| steps.len() >= 4);
     let Some(mean) = mean else { return unknown() };
-    let mean = standard(mean, SAME_RATE).unwrap_or(mean);
+    // Where distances differ, the one at either end decides how well their mean is known.
+    let longest = steps.iter().map(|step| step.1).max().unwrap_or(Rational::ZERO);
+    let shortest = steps.iter().map(|step| step.1).min().unwrap_or(Rational::ZERO);
+    let unsure = (longest - shortest).divided_by(shown + shown).unwrap_or(Rational::ZERO);
+    let mean = near_standard(mean, unsure.clamp(SAME_RATE, SURE_MEAN)).unwrap_or(mean);
     let histogram = histogram(&steps);
     let usual = histogram.first().map_or(Rational::ZERO, |(step, _)| *step);
     // Coarse clocks (milliseconds in Matroska, 90 kHz in MPEG) make equal steps differ by a tick.
@@ -80,7 +80,7 @@ pub(super) fn find(measured: &Measurements, picture: &Picture) -> RateFinding {
     let mean = if variable || missing == 0 {
         mean
     } else {
-        usual.inverse().map_or(mean, |rate| standard(rate, SAME_RATE).unwrap_or(rate))
+        usual.inverse().map_or(mean, |rate| near_standard(rate, SAME_RATE).unwrap_or(rate))
     };
     let declared = picture.frame_rate;
     let verdict = match declared {
@@ -172,7 +172,7 @@ fn different_pictures(frames: &[FrameMeasure], duplicates: &[usize], mean: Ratio
     let (first, last) = (*duplicates.first()?, *duplicates.last()?);
     let whole = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
     let repeated = Rational::new(whole(duplicates.len() - 1), whole(last - first))?;
-    standard(mean * (Rational::ONE - repeated), Rational::constant(1, 100))
+    near_standard(mean * (Rational::ONE - repeated), Rational::constant(1, 100))
 }
 
 fn words(

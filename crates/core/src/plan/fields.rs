@@ -73,7 +73,7 @@ pub(super) fn decide(
             let rate = film_rate(pace.rate);
             note(journal, "/picture/telecine", format!("film frames as they are, at {}", rate_text(rate)), because);
             let pace = Pace { rate, varies: false, counted: false, nominal: rate, ..pace };
-            Ok(Fields { steps: Vec::new(), order: FieldOrder::Progressive, pace, even_rate: Some(rate) })
+            Ok(Fields { steps: vec![Step::EvenFilm { rate }], order: FieldOrder::Progressive, pace, even_rate: Some(rate) })
         }
         Material::SoftFilm { .. } => Ok(untouched(FieldOrder::Progressive)),
         Material::Film { pulldown, because, stretches } if film_wanted => {
@@ -145,10 +145,9 @@ fn first_field(stretches: &[Stretch]) -> Option<FieldOrder> {
     })
 }
 
-/// The film rate behind a stream whose frames come at this mean rate.
+/// Frames a second of film whose frames have this mean: a standard rate where it is near one.
 fn film_rate(mean: Rational) -> Rational {
-    let exact = Rational::constant(24_000, 1001);
-    if mean > Rational::constant(239, 10) && mean < Rational::constant(301, 10) { exact } else { mean }
+    crate::pace::near_standard(mean, Rational::constant(1, 100)).unwrap_or(mean)
 }
 
 /// Film and video in one source.

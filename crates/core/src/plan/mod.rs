@@ -264,6 +264,7 @@ impl PicturePlan {
                 Some(step.clone())
             }
             Step::ConstantRate { rate, .. } => Some(Step::ConstantRate { rate: *rate, by: RateConversion::DropRepeat }),
+            Step::EvenFilm { rate } => Some(Step::EvenFilm { rate: *rate }),
             Step::Film { .. }
             | Step::Deinterlace { .. }
             | Step::Deblock { .. }
@@ -363,6 +364,11 @@ pub enum Step {
         video: Rational,
         /// The times of what comes out.
         timing: FilmTiming,
+    },
+    /// Film frames that are shown for different times, since a player repeats fields of some, get their own length.
+    EvenFilm {
+        /// Frames a second of the film.
+        rate: Rational,
     },
     /// Two fields become one frame.
     Deinterlace {
@@ -558,6 +564,7 @@ impl Step {
     pub fn words(&self) -> String {
         match self {
             Self::Film { .. } => "film frames brought back".to_owned(),
+            Self::EvenFilm { rate } => format!("film frames at {} a second", rate_text(*rate)),
             Self::Deinterlace { frames: FramesMeant::Combed, .. } => "combed frames deinterlaced".to_owned(),
             Self::Deinterlace { frames: FramesMeant::Marked, .. } => "frames of video deinterlaced".to_owned(),
             Self::Deinterlace { frames: FramesMeant::All, .. } => "deinterlaced".to_owned(),

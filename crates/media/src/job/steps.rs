@@ -1,6 +1,6 @@
 //! A chain of picture steps: those that the libraries' filters do, and those that are done here.
 
-use beryl_core::film::{self, FilmFrames, Made};
+use beryl_core::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
 use beryl_core::plan::{BurnText, FramesMeant, Step, WatermarkPlan};
 use beryl_core::rational::Rational;
@@ -21,6 +21,7 @@ pub(crate) struct Chain<'a> {
 enum Link<'a> {
     Filters(Filters),
     Film(Film<'a>),
+    Even(Even),
     Combing(Combing),
     Speed(Rational),
     Note(Note<'a>),
@@ -33,6 +34,7 @@ impl<'a> Chain<'a> {
         for step in steps {
             match step {
                 Step::Film { stretches, video, .. } => links.push(Link::Film(Film::new(stretches, *video))),
+                Step::EvenFilm { rate } => links.push(Link::Even(Even::new(*rate))),
                 Step::Speed { factor } => links.push(Link::Speed(*factor)),
                 Step::Deinterlace { order, frames: FramesMeant::Combed, .. } => links.push(Link::Combing(Combing::new(*order))),
                 Step::BurnIn(text) => links.push(Link::Note(Note { text, name: supplies.name() })),
@@ -55,7 +57,7 @@ impl<'a> Chain<'a> {
     pub(super) fn threads(&self) -> Vec<u32> {
         let threads = self.links.iter().filter_map(|link| match link {
             Link::Filters(filters) => Some(&filters.threads),
-            Link::Film(_) | Link::Combing(_) | Link::Speed(_) | Link::Note(_) | Link::Watermark(_) => None,
+            Link::Film(_) | Link::Even(_) | Link::Combing(_) | Link::Speed(_) | Link::Note(_) | Link::Watermark(_) => None,
         });
         threads.flatten().copied().collect()
     }
@@ -84,6 +86,10 @@ impl Link<'_> {
         match (self, frame) {
             (Self::Filters(filters), frame) => filters.take(frame, made),
             (Self::Film(film), Some(frame)) => film.take(frame, made),
+            (Self::Even(even), Some(frame)) => {
+                made.extend(even.take(frame));
+                Ok(())
+            }
             (Self::Combing(combing), frame) => combing.take(frame, made),
             // The frames stay what they are; the clock by which they count goes faster.
             (Self::Speed(factor), Some(TimedFrame { frame, clock })) => {
@@ -96,7 +102,7 @@ impl Link<'_> {
                 Ok(())
             }
             (Self::Watermark(mark), frame) => mark.take(frame, made),
-            (Self::Film(_) | Self::Speed(_) | Self::Note(_), None) => Ok(()),
+            (Self::Film(_) | Self::Even(_) | Self::Speed(_) | Self::Note(_), None) => Ok(()),
         }
     }
 }
@@ -182,6 +188,31 @@ impl<'a> Film<'a> {
         picture.mark_fields(fields);
         made.push(TimedFrame { frame: picture, clock: self.clock });
         Ok(())
+    }
+}
+
+/// Gives film frames their own length.
+struct Even {
+    frames: EvenFrames,
+    clock: Rational,
+    /// Frames of film for which the first one stands before the film begins.
+    lead: i64,
+}
+
+impl Even {
+    fn new(rate: Rational) -> Self {
+        Self { frames: EvenFrames::new(rate), clock: rate.inverse().unwrap_or(Rational::ONE), lead: 0 }
+    }
+
+    fn take(&mut self, TimedFrame { mut frame, clock }: TimedFrame) -> Option<TimedFrame> {
+        let ticks = |ticks: i64| Rational::whole(ticks) * clock;
+        if frame.is_leading() {
+            self.lead = ticks(frame.duration()).divided_by(self.clock).map_or(0, Rational::round);
+            frame.set_times(0, self.lead);
+        } else {
+            frame.set_times(self.lead + self.frames.take(ticks(frame.pts()?))?, 1);
+        }
+        Some(TimedFrame { frame, clock: self.clock })
     }
 }
 
