@@ -23,6 +23,9 @@ pub struct Forecast {
     pub overhead: ByteSize,
     /// How far it can be trusted.
     pub certainty: Certainty,
+    /// Whether that is more than what is taken of the source, where the output is to be smaller.
+    #[serde(default)]
+    pub exceeds_source: bool,
     /// Milliseconds of processor time that it will take, where proofs have shown it.
     #[serde(default)]
     pub cpu_milliseconds: Option<u64>,
@@ -32,11 +35,16 @@ pub struct Forecast {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Certainty {
-    /// Rates times duration: within a few percent.
-    Rated,
+    /// The format fixes its rate: within one percent.
+    Fixed,
+    /// A rate that easy pictures stay below: it is not exceeded by more than a few percent.
+    // What earlier versions called “rated” were mean rates for the greater part.
+    #[serde(alias = "rated")]
+    Ceiling,
     /// Proofs of these very settings have shown it: within some twelve percent.
     Sampled,
-    /// A model of how hard such material is; a proof sharpens it.
+    /// A model of how hard such material is: most files weigh half to two and a half times this, nineteen of twenty
+    /// between a tenth and five times. A proof sharpens it.
     #[default]
     Modelled,
     /// The source does not tell how long it is.
@@ -56,20 +64,25 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
         .map_or(ByteSize(0), |picture| picture_rate(picture, foretold, reading).over(picture.duration.unwrap_or(duration)));
     let sound = plan.sound.iter().map(|sound| sound_rate(sound, reading).over(duration)).sum();
     let overhead = overhead(plan, duration);
-    let rated = match plan.picture.as_ref().map(|picture| picture.rate) {
-        None | Some(RateControl::Constant { .. }) => true,
-        Some(rate @ RateControl::Average { .. }) => !rate.misses_its_mean(duration),
-        Some(RateControl::ConstantQuality { .. } | RateControl::ByProfile) => false,
+    let by_rate = match plan.picture.as_ref().map(|picture| (picture.rate, picture.codec)) {
+        None | Some((RateControl::Constant { .. }, _)) => Some(Certainty::Fixed),
+        Some((rate @ RateControl::Average { .. }, _)) if !rate.misses_its_mean(duration) => Some(Certainty::Ceiling),
+        Some((RateControl::ByProfile, PictureCodec::Prores)) => Some(Certainty::Ceiling),
+        Some((RateControl::Average { .. } | RateControl::ConstantQuality { .. } | RateControl::ByProfile, _)) => None,
     };
+    let size = picture + sound + overhead;
     Forecast {
-        size: picture + sound + overhead,
+        size,
+        exceeds_source: is_to_be_smaller(plan) && taken_size(plan, reading).is_some_and(|taken| size > taken),
         picture,
         sound,
         overhead,
-        certainty: match foretold {
-            _ if rated => Certainty::Rated,
-            Some(Foretold::Measured { .. }) => Certainty::Sampled,
-            Some(Foretold::Likened { .. }) | None => Certainty::Modelled,
+        certainty: match (by_rate, foretold) {
+            // What proofs have shown of easy pictures says more than their ceiling.
+            (Some(Certainty::Fixed), _) => Certainty::Fixed,
+            (_, Some(Foretold::Measured { .. })) => Certainty::Sampled,
+            (Some(by_rate), Some(Foretold::Likened { .. }) | None) => by_rate,
+            (None, Some(Foretold::Likened { .. }) | None) => Certainty::Modelled,
         },
         cpu_milliseconds: match foretold {
             Some(Foretold::Measured { cpu_milliseconds, .. }) => {
@@ -78,6 +91,24 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
             Some(Foretold::Likened { .. }) | None => None,
         },
     }
+}
+
+/// Whether an output is made for its size: files for editing and archives are not.
+fn is_to_be_smaller(plan: &Plan) -> bool {
+    let is_compressed = |picture: &PicturePlan| match picture.codec {
+        PictureCodec::H264 | PictureCodec::Hevc => true,
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => false,
+    };
+    plan.picture.as_ref().is_some_and(is_compressed)
+}
+
+/// What is taken of the source weighs. A source that is cut to parts has their length, and the size of the whole.
+fn taken_size(plan: &Plan, reading: &Reading) -> Option<ByteSize> {
+    if plan.parts.is_empty() {
+        return Some(reading.size);
+    }
+    let whole = reading.bit_rate?;
+    Some(whole.over(reading.duration?))
 }
 
 /// What `preset` makes of a minute of 1080p25 with stereo sound: the figure by which presets are compared.
@@ -138,7 +169,13 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
 
 fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, reading: &Reading) -> BitRate {
     match (picture.rate, foretold) {
-        (RateControl::Average { bits_per_second, .. } | RateControl::Constant { bits_per_second }, _) => bits_per_second,
+        (RateControl::Constant { bits_per_second }, _) => bits_per_second,
+        // A sample of easy pictures shows how far below its mean a rate stays.
+        (RateControl::Average { bits_per_second, .. }, Some(Foretold::Measured { rate, .. })) => {
+            BitRate(bits_per_second.0.min(rate.0))
+        }
+        // More than it takes without any loss, no picture needs.
+        (RateControl::Average { bits_per_second, .. }, _) => BitRate(bits_per_second.0.min(lossless_rate(picture).0 * 2)),
         (RateControl::ByProfile | RateControl::ConstantQuality { .. }, Some(Foretold::Measured { rate, .. })) => rate,
         (RateControl::ByProfile, _) if picture.codec == PictureCodec::Ffv1 => lossless_rate(picture),
         (RateControl::ByProfile, _) => prores_rate(picture),
@@ -164,8 +201,8 @@ fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
     let pixels = f64::from(picture.width) * f64::from(picture.height);
     let frames = picture.frame_rate.rate().to_f64().max(1.0);
     let at_reference = match picture.codec {
-        PictureCodec::H264 => 0.085,
-        PictureCodec::Hevc => 0.055,
+        PictureCodec::H264 => 0.048,
+        PictureCodec::Hevc => 0.030,
         PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => 0.30,
     };
     let halvings = match picture.codec {
@@ -182,7 +219,7 @@ fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
     whole_rate(at_reference * (-halvings).exp2() * effort * size * pace)
 }
 
-/// Without loss, pictures of cameras shrink to something like two fifths.
+/// Without loss, pictures of cameras shrink to something like a third.
 fn lossless_rate(picture: &PicturePlan) -> BitRate {
     let samples = match &picture.pixel_format {
         format if format.contains("444") => 3.0,
@@ -191,7 +228,7 @@ fn lossless_rate(picture: &PicturePlan) -> BitRate {
     };
     let depth = if picture.pixel_format.ends_with("10le") { 10.0 } else { 8.0 };
     let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64();
-    whole_rate(pixels * samples * depth * 0.4)
+    whole_rate(pixels * samples * depth * 0.3)
 }
 
 /// How many bits a second each codec takes for the same look, H.264 being one.
@@ -205,6 +242,10 @@ fn appetite(codec: &str) -> Option<f64> {
     }
 }
 
+/// The part of what a source of the same codec and size spent that its pictures take at constant quality: measured
+/// over the files of cameras, phones and screens that `docs/benchmarks.md` tells of.
+const OF_SOURCE: f64 = 0.57;
+
 /// A source in a codec that spends bits where they are needed tells how hard its material is:
 /// the forecast goes half way (on a scale of ratios) from the model to what the source spent.
 fn weigh_in_source(model: BitRate, picture: &PicturePlan, reading: &Reading) -> BitRate {
@@ -217,7 +258,7 @@ fn weigh_in_source(model: BitRate, picture: &PicturePlan, reading: &Reading) -> 
         f64::from(picture.width) * f64::from(picture.height) / (f64::from(source.width) * f64::from(source.height)).max(1.0);
     let frames = source.frame_rate.map_or(1.0, |rate| picture.frame_rate.rate().to_f64() / rate.to_f64().max(0.1));
     let as_source = spent.0 as f64 * appetite / source_appetite * pixels.powf(0.75) * frames.powf(0.6);
-    whole_rate((model.0 as f64 * as_source).sqrt())
+    whole_rate((model.0 as f64 * as_source * OF_SOURCE).sqrt())
 }
 
 /// Bits of a macroblock that each profile aims at, for frames up to 1620, 2700, 6075 and more

@@ -141,6 +141,26 @@ proptest! {
     }
 }
 
+/// Levels of a frame whose lines have these medians, all of them textured.
+fn textured(median: impl Fn(usize) -> f32) -> (Vec<LineLevel>, Vec<LineLevel>) {
+    let lines = (0..240).map(|line| LineLevel { median: median(line), spread: 9.0 }).collect();
+    (lines, vec![LineLevel { median: 90.0, spread: 40.0 }; 320])
+}
+
+#[test]
+fn dark_pictures_are_no_bars() {
+    let bars = |median: fn(usize) -> f32| {
+        let (lines, columns) = textured(median);
+        bars_of_lines(&lines, &columns).map(|bars| (bars.top, bars.bottom))
+    };
+    // Below, a floor in shadow that grows brighter by and by: nobody knows whether it hides a bar.
+    assert_eq!(bars(|line| (18.0 + (239 - line) as f32 * 0.2).min(120.0)), None);
+    // A dark texture at the level at which a picture may well be.
+    assert_eq!(bars(|line| if line >= 206 { 42.0 } else { 120.0 }), Some((0, 0)));
+    // A bar on one side has its edge.
+    assert_eq!(bars(|line| if line >= 206 { 17.0 } else { 120.0 }), Some((0, 34)));
+}
+
 #[test]
 fn aspects_have_their_names() {
     let name = |width, height, aspect| aspect_name(Rectangle::whole(width, height), aspect);

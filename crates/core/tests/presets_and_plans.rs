@@ -88,9 +88,9 @@ fn one_pass_is_taken_where_it_comes_to_its_mean_rate_and_where_the_editor_says_s
         let rate = plan.decisions.iter().find(|decision| decision.subject == Subject::Rate).unwrap();
         (plan.passes(), rate.origin, plan.forecast.certainty)
     };
-    assert_eq!(planned(60, json!({})), (2, Origin::Source, Certainty::Rated));
-    assert_eq!(planned(299, json!({})), (2, Origin::Source, Certainty::Rated));
-    assert_eq!(planned(300, json!({})), (1, Origin::Preset, Certainty::Rated));
+    assert_eq!(planned(60, json!({})), (2, Origin::Source, Certainty::Ceiling));
+    assert_eq!(planned(299, json!({})), (2, Origin::Source, Certainty::Ceiling));
+    assert_eq!(planned(300, json!({})), (1, Origin::Preset, Certainty::Ceiling));
     // The editor's own word stands, and the forecast says that it is less sure.
     let own = json!({ "picture": { "rate": { "passes": 1 } } });
     assert_eq!(planned(60, own), (1, Origin::Editor, Certainty::Modelled));

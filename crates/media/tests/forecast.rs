@@ -89,6 +89,6 @@ fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
     let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
     let ratio = whole.forecast.size.0 as f64 / actual;
     println!("900 kb/s on average: foretold {ratio:.3} of the actual size");
-    assert_eq!(whole.forecast.certainty, Certainty::Rated);
+    assert_eq!(whole.forecast.certainty, Certainty::Ceiling);
     assert!((ratio - 1.0).abs() <= 0.03, "{ratio:.3}");
 }

@@ -135,6 +135,8 @@ pub(crate) struct Cell {
     /// Bytes it is expected to weigh.
     pub(crate) forecast: Option<u64>,
     pub(crate) certainty: Option<Certainty>,
+    /// Whether that is more than what is taken of the source, where the output is to be smaller.
+    pub(crate) exceeds_source: bool,
     /// Why nothing can be made here.
     pub(crate) refusal: Option<String>,
     /// Whether the last run had other settings than the cell has now.

@@ -1030,7 +1030,7 @@ export interface components {
          * @description What bars there are.
          * @enum {string}
          */
-        BarsVerdict: "unknown" | "none" | "letterbox" | "pillarbox" | "both" | "changing";
+        BarsVerdict: "unknown" | "none" | "letterbox" | "pillarbox" | "both" | "one_sided" | "changing";
         /** @description A mending that follows from findings, and whether it is taken. */
         BenchSuggestion: components["schemas"]["Suggestion"] & {
             taken: boolean;
@@ -1159,6 +1159,8 @@ export interface components {
             deliverable: string;
             /** @description Whether it is wanted. */
             enabled: boolean;
+            /** @description Whether that is more than what is taken of the source, where the output is to be smaller. */
+            exceeds_source: boolean;
             /**
              * Format: int64
              * @description Bytes it is expected to weigh.
@@ -1236,7 +1238,7 @@ export interface components {
          * @description How far a forecast can be trusted.
          * @enum {string}
          */
-        Certainty: "rated" | "sampled" | "modelled" | "unknown";
+        Certainty: "fixed" | "ceiling" | "sampled" | "modelled" | "unknown";
         /** @description Something that pages show has changed. */
         Change: {
             /** @enum {string} */
@@ -1841,6 +1843,8 @@ export interface components {
              * @description Milliseconds of processor time that it will take, where proofs have shown it.
              */
             cpu_milliseconds?: number | null;
+            /** @description Whether that is more than what is taken of the source, where the output is to be smaller. */
+            exceeds_source?: boolean;
             /** @description What the container adds. */
             overhead: components["schemas"]["ByteSize"];
             /** @description The picture's part. */
@@ -3088,6 +3092,11 @@ export interface components {
             timing: components["schemas"]["FilmTiming"];
             /** @description Frames a second of the video. */
             video: components["schemas"]["Rational"];
+        } | {
+            /** @description Frames a second of the film. */
+            rate: components["schemas"]["Rational"];
+            /** @enum {string} */
+            step: "even_film";
         } | {
             /** @description How. */
             degree?: components["schemas"]["DeinterlaceDegree"];

@@ -194,15 +194,19 @@ interface Look {
   tone: string;
 }
 
+/** How far a forecast can be trusted, before its figure. */
+const SIGNS: Record<NonNullable<Cell["certainty"]>, string> = { fixed: "", ceiling: "≤ ", sampled: "≈ ", modelled: "~ ", unknown: "" };
+
 /** What a cell shows, in words. */
 function lookOf(cell: Cell, size: number): Look {
-  const forecast = cell.forecast == null ? "" : `≈ ${sizeText(cell.forecast)}`;
-  const saving = cell.forecast == null ? "" : changeText(size, cell.forecast);
+  const forecast = cell.forecast == null ? "" : `${SIGNS[cell.certainty ?? "unknown"]}${sizeText(cell.forecast)}`;
+  const growth = cell.certainty === "fixed" ? "larger than its source" : "may exceed its source";
+  const saving = cell.forecast == null ? "" : cell.exceeds_source ? growth : changeText(size, cell.forecast);
   const quiet = "text.secondary";
   if (!isWanted(cell)) return { state: "off", head: "off", detail: cell.refusal?.replace("the source has ", "") ?? "not wanted", tone: quiet };
   const { run } = cell;
   if (cell.shares_name && (!run || (run.state !== "done" && !isOpen(run)))) return { state: "idle", head: forecast || "…", detail: "name of another output", tone: "secondary.main" };
-  if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: quiet };
+  if (!run) return { state: "idle", head: forecast || "…", detail: saving, tone: cell.exceeds_source ? "secondary.main" : quiet };
   switch (run.state) {
     case "done": {
       if (isOutOfDate(cell)) return { state: "outOfDate", head: forecast || "…", detail: `out of date · made ${sizeText(run.size ?? 0)}`, tone: "secondary.main" };

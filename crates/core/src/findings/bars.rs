@@ -3,7 +3,8 @@
 //! A line belongs to a bar when its *median* is as dark as the outermost line on its side: the
 //! median of a line does not see subtitles, logos or noise. One frame only says that the bar is at
 //! most so high, since the picture itself may be dark there; over many frames the smallest height
-//! that is seen again and again is the bar.
+//! that is seen again and again is the bar. A bar is black, and it ends at a line: a dark picture
+//! that grows brighter by and by says nothing.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -67,28 +68,33 @@ pub enum BarsVerdict {
     Pillarbox,
     /// On all sides.
     Both,
+    /// On one side alone.
+    OneSided,
     /// Sometimes more, sometimes less.
     Changing,
 }
 
-/// A line this bright, in code values of 8 bit, is no bar.
-const BRIGHTEST_BAR: f32 = 48.0;
+/// A line this bright, in code values of 8 bit, is no bar: black is 16, and old tapes lift it.
+const BRIGHTEST_BAR: f32 = 34.0;
+/// Behind the edge of a bar the picture is brighter by so much, within so many lines.
+const LEAST_STEP: f32 = 3.5;
+const LINES_OF_EDGE: usize = 4;
 /// A line whose quartiles lie farther apart holds more than noise.
 const MOST_SPREAD: f32 = 16.0;
 /// Edges of two frames that lie no farther apart are the same.
 const SAME: u32 = 2;
 
 /// The bars of one frame, from the levels of its lines (top to bottom) and columns (left to right);
-/// nothing where the whole frame is dark and says nothing.
+/// nothing where the frame is dark all over, or dark on a side without an edge, and says nothing.
 #[must_use]
 pub fn bars_of_lines(lines: &[LineLevel], columns: &[LineLevel]) -> Option<Bars> {
     // The very first line is often half a line, or drawn in from the next by scaling.
     let outer = [lines.get(1), lines.iter().nth_back(1), columns.get(1), columns.iter().nth_back(1)];
     let black = outer.into_iter().flatten().map(|line| line.median).fold(BRIGHTEST_BAR, f32::min);
-    let top = dark_lines(lines.iter(), black);
-    let bottom = dark_lines(lines.iter().rev(), black);
-    let left = dark_lines(columns.iter(), black);
-    let right = dark_lines(columns.iter().rev(), black);
+    let top = dark_lines(lines.iter(), black)?;
+    let bottom = dark_lines(lines.iter().rev(), black)?;
+    let left = dark_lines(columns.iter(), black)?;
+    let right = dark_lines(columns.iter().rev(), black)?;
     let shown = |dark: [usize; 2], all: usize| dark[0] + dark[1] + 8 < all;
     if !shown([top, bottom], lines.len()) || !shown([left, right], columns.len()) {
         return None;
@@ -98,27 +104,35 @@ pub fn bars_of_lines(lines: &[LineLevel], columns: &[LineLevel]) -> Option<Bars>
 }
 
 /// How many lines from the outside are as dark as the outermost one, where that is as dark as the
-/// darkest of the four sides and holds no picture.
-fn dark_lines<'a>(lines: impl Iterator<Item = &'a LineLevel> + Clone, black: f32) -> usize {
-    let Some(outer) = lines.clone().nth(1) else { return 0 };
+/// darkest of the four sides and holds no picture. Nothing where they end without an edge.
+fn dark_lines<'a>(lines: impl Iterator<Item = &'a LineLevel> + Clone, black: f32) -> Option<usize> {
+    let Some(outer) = lines.clone().nth(1) else { return Some(0) };
     let tolerance = 1.5 + 0.15 * outer.spread;
     if outer.median > black + tolerance || outer.median >= BRIGHTEST_BAR || outer.spread > MOST_SPREAD {
-        return 0;
+        return Some(0);
     }
+    let differs = |line: &LineLevel| (line.median - outer.median).abs() > tolerance;
     let mut bright = 0;
-    for (place, line) in lines.enumerate() {
-        bright = if (line.median - outer.median).abs() > tolerance { bright + 1 } else { 0 };
+    for (place, line) in lines.clone().enumerate() {
+        bright = if differs(line) { bright + 1 } else { 0 };
         if bright == 2 {
-            return place - 1;
+            let edge = place - 1;
+            let off = |line: &LineLevel| (line.median - outer.median).abs();
+            let step = lines.clone().skip(edge).take(LINES_OF_EDGE).map(off).fold(0.0, f32::max);
+            // Codecs blur the last lines of a bar.
+            let before = lines.clone().nth(edge.saturating_sub(LINES_OF_EDGE)).map_or(0.0, off);
+            // A line or two at the very edge are drawn in from the next by scaling, and are no bar.
+            let is_edge = edge <= 2 || (step >= LEAST_STEP && before <= tolerance * 0.6);
+            return is_edge.then_some(edge);
         }
     }
-    usize::MAX / 4
+    Some(usize::MAX / 4)
 }
 
 pub(super) fn find(samples: &[(Rational, Bars)], picture: &Picture) -> BarsFinding {
     let whole = Rectangle { x: 0, y: 0, width: picture.width, height: picture.height };
     if samples.len() < 2 {
-        let words = "whether there are bars cannot be known: the picture is dark throughout".to_owned();
+        let words = "whether there are bars cannot be known: the picture is dark at its edges throughout".to_owned();
         return BarsFinding {
             verdict: BarsVerdict::Unknown,
             active: whole,
@@ -148,6 +162,8 @@ pub(super) fn find(samples: &[(Rational, Bars)], picture: &Picture) -> BarsFindi
     let verdict = match (tall, wide) {
         _ if changes.len() > 1 => BarsVerdict::Changing,
         (true, true) => BarsVerdict::Both,
+        (true, false) if bars.top.min(bars.bottom) <= 2 * SAME => BarsVerdict::OneSided,
+        (false, true) if bars.left.min(bars.right) <= 2 * SAME => BarsVerdict::OneSided,
         (true, false) => BarsVerdict::Letterbox,
         (false, true) => BarsVerdict::Pillarbox,
         (false, false) => BarsVerdict::None,
@@ -170,7 +186,7 @@ pub(super) fn find(samples: &[(Rational, Bars)], picture: &Picture) -> BarsFindi
     let moments =
         changes.iter().skip(1).take(6).map(|(at, _)| Moment { at: *at, shows: "the bars change".to_owned() }).chain(moments);
     BarsFinding {
-        words: words(verdict, active, &aspect, changes.len()),
+        words: words(verdict, bars, active, &aspect, changes.len()),
         verdict,
         active,
         aspect,
@@ -179,7 +195,7 @@ pub(super) fn find(samples: &[(Rational, Bars)], picture: &Picture) -> BarsFindi
     }
 }
 
-fn words(verdict: BarsVerdict, active: Rectangle, aspect: &str, parts: usize) -> String {
+fn words(verdict: BarsVerdict, bars: Bars, active: Rectangle, aspect: &str, parts: usize) -> String {
     let picture = format!("the picture is {}×{} ({aspect})", active.width, active.height);
     match verdict {
         BarsVerdict::Unknown => "whether there are bars cannot be known".to_owned(),
@@ -187,10 +203,17 @@ fn words(verdict: BarsVerdict, active: Rectangle, aspect: &str, parts: usize) ->
         BarsVerdict::Letterbox => format!("bars above and below; {picture}"),
         BarsVerdict::Pillarbox => format!("bars left and right; {picture}"),
         BarsVerdict::Both => format!("bars on all sides; {picture}"),
+        BarsVerdict::OneSided => format!("a bar {} alone; {picture}", side_of(bars)),
         BarsVerdict::Changing => {
             format!("the bars change {} times; all of it lies in {picture}", parts - 1).replace("in the picture is", "in")
         }
     }
+}
+
+/// Where the one bar is.
+fn side_of(bars: Bars) -> &'static str {
+    let sides = [(bars.top, "above"), (bars.bottom, "below"), (bars.left, "on the left"), (bars.right, "on the right")];
+    sides.into_iter().max_by_key(|(height, _)| *height).map_or("above", |(_, side)| side)
 }
 
 fn same(left: Bars, right: Bars) -> bool {

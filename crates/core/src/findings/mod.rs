@@ -63,6 +63,7 @@ impl Findings {
         if let Some(bars) = &self.bars {
             match bars.verdict {
                 BarsVerdict::None | BarsVerdict::Unknown => {}
+                BarsVerdict::OneSided => words.push(bars.words.clone()),
                 _ => words.push(format!("{} inside bars", bars.aspect)),
             }
         }

@@ -56,7 +56,7 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
     }
     if let Some(bars) = findings.bars.as_ref().filter(|_| whole) {
         match bars.verdict {
-            BarsVerdict::Letterbox | BarsVerdict::Pillarbox | BarsVerdict::Both => suggest(
+            BarsVerdict::Letterbox | BarsVerdict::Pillarbox | BarsVerdict::Both | BarsVerdict::OneSided => suggest(
                 Subject::Crop,
                 format!("Cut the bars off, to {}×{}", bars.active.width, bars.active.height),
                 bars.words.clone(),

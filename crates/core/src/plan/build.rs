@@ -3,7 +3,7 @@
 use serde_json::Value;
 
 use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
-use crate::forecast::forecast;
+use crate::forecast::{Certainty, forecast};
 use crate::parts::Span;
 use crate::preset::{Container, Lead, Preset, apply};
 use crate::rational::Rational;
@@ -141,7 +141,22 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         decisions: journal.decisions,
     };
     plan.forecast = forecast(&plan, reading);
+    plan.decisions.extend(larger_than_source(&plan));
     Ok(plan)
+}
+
+/// That a file which is made for its size would be larger than what it is made of, and what helps.
+fn larger_than_source(plan: &Plan) -> Option<Decision> {
+    let verb = if plan.forecast.certainty == Certainty::Fixed { "is" } else { "may be" };
+    plan.forecast.exceeds_source.then(|| Decision {
+        subject: Subject::Rate,
+        what: format!("the file {verb} larger than its source"),
+        because: format!(
+            "its forecast is {}; constant quality, a lower bit rate or a smaller frame makes it smaller",
+            plan.forecast.size
+        ),
+        origin: DecidedBy::Source,
+    })
 }
 
 /// “00:00:10:00 to 00:00:20:00”, counted from the first frame; to the millisecond where frames are not counted.

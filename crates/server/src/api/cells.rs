@@ -140,6 +140,7 @@ impl SheetState {
             overrides: Some(overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty())).cloned(),
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
+            exceeds_source: forecast.is_some_and(|forecast| forecast.exceeds_source),
             is_out_of_date: self.is_out_of_date(key, settings),
             shares_name,
             refusal: outlook.and_then(|outlook| outlook.forecast.err()),

@@ -18,7 +18,7 @@ pub fn plan() -> Plan {
     serde_json::from_value(json!({
         "preset": "sound-only", "preset_name": "Sound only", "container": "wav", "picture": null, "sound": [], "duration": "10",
         "timecode": null, "reel": null, "chapters": [], "tags": {}, "decisions": [],
-        "forecast": { "size": 1, "picture": 0, "sound": 1, "overhead": 0, "certainty": "rated" }
+        "forecast": { "size": 1, "picture": 0, "sound": 1, "overhead": 0, "certainty": "fixed" }
     }))
     .unwrap()
 }
