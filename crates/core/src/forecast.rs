@@ -174,8 +174,7 @@ fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, reading: &Rea
         (RateControl::Average { bits_per_second, .. }, Some(Foretold::Measured { rate, .. })) => {
             BitRate(bits_per_second.0.min(rate.0))
         }
-        // More than it takes without any loss, no picture needs.
-        (RateControl::Average { bits_per_second, .. }, _) => BitRate(bits_per_second.0.min(lossless_rate(picture).0 * 2)),
+        (RateControl::Average { bits_per_second, .. }, _) => BitRate(bits_per_second.0.min(most_needed(picture, reading).0)),
         (RateControl::ByProfile | RateControl::ConstantQuality { .. }, Some(Foretold::Measured { rate, .. })) => rate,
         (RateControl::ByProfile, _) if picture.codec == PictureCodec::Ffv1 => lossless_rate(picture),
         (RateControl::ByProfile, _) => prores_rate(picture),
@@ -184,6 +183,14 @@ fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, reading: &Rea
         }
         (RateControl::ConstantQuality { crf }, None) => weigh_in_source(quality_rate(picture, crf), picture, reading),
     }
+}
+
+/// More than pictures of this size and source ever need: what lies beyond the eye's reach by the model, and as much
+/// again as the model was ever found to be off.
+fn most_needed(picture: &PicturePlan, reading: &Reading) -> BitRate {
+    const BEYOND_THE_EYE: u8 = 14;
+    const MOST_OFF: u64 = 8;
+    BitRate(weigh_in_source(quality_rate(picture, BEYOND_THE_EYE), picture, reading).0.saturating_mul(MOST_OFF))
 }
 
 /// What the model says of a picture of constant quality, in bits a second.
