@@ -119,8 +119,9 @@ fn is_moving(stream: &StreamView<'_>) -> bool {
 fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Problem> {
     let is_edited = source.input().has_edit_lists();
     let times = picture.map(|index| source.stream(index).indexed_times(is_edited)).unwrap_or_default();
-    let mut scanned = Scanned { times, ..Scanned::default() };
-    let times_known = scanned.times.len() > 1;
+    let times_known = times.len() > 1;
+    // An index of one picture says no more than the picture, which is counted when it comes.
+    let mut scanned = Scanned { times: if times_known { times } else { Vec::new() }, ..Scanned::default() };
     let sounds = source.input().streams().filter(|stream| stream.kind() == Kind::Sound).map(|stream| stream.index());
     let wanted: Vec<usize> = picture.into_iter().chain(sounds).collect();
     // A stream that no decoder reads has the start that its header says.

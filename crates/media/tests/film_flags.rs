@@ -169,7 +169,11 @@ fn made(folder: &Path, file: &SourceRef, reading: &Reading, overrides: serde_jso
     .unwrap();
     let report = judge(&plan, &news.into_inner().unwrap().unwrap());
     assert!(report.passed, "{report:#?}");
-    timed_pictures(&output).unwrap().into_iter().map(|(time, planes)| (time.to_f64(), number_of(&planes.luma, WIDTH as usize))).collect()
+    timed_pictures(&output)
+        .unwrap()
+        .into_iter()
+        .map(|(time, planes)| (time.to_f64(), number_of(&planes.luma, WIDTH as usize)))
+        .collect()
 }
 
 #[test]

@@ -136,6 +136,56 @@ async fn a_run_is_held_goes_on_is_cancelled_and_retried() -> Outcome<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_was_made_with_other_settings_is_out_of_date_and_made_again() -> Outcome<()> {
+    let night = Night::begin("glaze-db_screen.mp4", 1, &["review-small", "screen-page"], "number").await?;
+    let cells = async || -> Outcome<Vec<Value>> {
+        let sheet = night.application.call(Method::GET, &night.path, None).await?;
+        Ok(sheet["cells"].as_array().cloned().unwrap_or_default())
+    };
+    let out_of_date =
+        async || -> Outcome<Vec<Value>> { Ok(cells().await?.iter().map(|cell| cell["is_out_of_date"].clone()).collect()) };
+    let run = async || -> Outcome<usize> {
+        let queued = night.post("run", json!({})).await?;
+        night.wait_for_state("done").await?;
+        Ok(queued["runs"].as_array().map_or(0, Vec::len))
+    };
+    assert_eq!(run().await?, 2);
+    assert_eq!(out_of_date().await?, [false, false]);
+    assert_eq!(run().await?, 0, "all is made as it is set");
+
+    let first = cells().await?.remove(0);
+    let set = async |overrides: Value| {
+        let cell = json!({ "source": first["source"], "deliverable": first["deliverable"] });
+        night.post("cells", json!({ "cells": [cell], "overrides": overrides })).await
+    };
+    set(json!({ "picture": { "rate": { "mode": "constant_quality", "crf": 35 } } })).await?;
+    assert_eq!(out_of_date().await?, [true, false]);
+    assert_eq!(run().await?, 1);
+    assert_eq!(out_of_date().await?, [false, false]);
+    assert_eq!(night.made().len(), 3, "what was made before stays: {:?}", night.made());
+    set(json!({})).await?;
+    assert_eq!(out_of_date().await?, [true, false], "its last file was made otherwise");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn outputs_that_would_get_one_name_are_told_of_before_they_are_made() -> Outcome<()> {
+    let night = Night::begin("glaze-db_screen.mp4", 1, &["review-small"], "replace").await?;
+    let column = json!({
+        "preset": builtin("screen-page"), "storage": night.destination, "folder": "made", "clash": "replace",
+        "name_pattern": "{source}_review-small",
+    });
+    night.post("deliverables", column).await?;
+    let sheet = night.application.call(Method::GET, &night.path, None).await?;
+    let shared: Vec<&Value> = sheet["cells"].as_array().into_iter().flatten().map(|cell| &cell["shares_name"]).collect();
+    assert_eq!(shared, [true, true]);
+    let queued = night.post("run", json!({})).await?;
+    assert_eq!((queued["runs"].as_array().map_or(9, Vec::len), queued["passed_over"].as_u64()), (0, Some(2)), "{queued}");
+    assert_eq!(night.made(), Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_file_that_is_not_as_planned_waits_is_looked_at_and_released_or_discarded() -> Outcome<()> {
     let night = Night::begin("glaze-db_screen.mp4", 2, &["review-small", "screen-page"], "number").await?;
     // The source's index stands at its end in the demo media: an output, whose index stands in front, is cut instead.
