@@ -19,12 +19,14 @@ export default function SettingsPage() {
   return (
     <>
       <Bar title="Settings" />
-      <Box sx={{ flex: 1, overflow: "auto", p: 3, display: "flex", flexDirection: "column", gap: 4, maxWidth: 860 }}>
-        <Storages />
-        <Aids />
-        <Slots />
-        <LookChoice />
-        <Notices />
+      <Box sx={{ flex: 1, overflow: "auto", p: 3 }}>
+        <Box sx={{ display: "flex", flexDirection: "column", gap: 4, maxWidth: 860 }}>
+          <Storages />
+          <Aids />
+          <Slots />
+          <LookChoice />
+          <Notices />
+        </Box>
       </Box>
     </>
   );

@@ -200,7 +200,7 @@ const SIGNS: Record<NonNullable<Cell["certainty"]>, string> = { fixed: "", ceili
 /** What a cell shows, in words. */
 function lookOf(cell: Cell, size: number): Look {
   const forecast = cell.forecast == null ? "" : `${SIGNS[cell.certainty ?? "unknown"]}${sizeText(cell.forecast)}`;
-  const growth = cell.certainty === "fixed" ? "larger than its source" : "may exceed its source";
+  const growth = cell.certainty === "fixed" ? "larger than source" : "may be larger";
   const saving = cell.forecast == null ? "" : cell.exceeds_source ? growth : changeText(size, cell.forecast);
   const quiet = "text.secondary";
   if (!isWanted(cell)) return { state: "off", head: "off", detail: cell.refusal?.replace("the source has ", "") ?? "not wanted", tone: quiet };
