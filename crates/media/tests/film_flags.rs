@@ -185,7 +185,7 @@ fn each_film_frame_comes_once_whatever_the_flags_ask_a_player_for() {
     for (number, picture) in film.iter_mut().enumerate() {
         flagged(picture, number);
     }
-    let fields = |number: usize| if number % 2 == 0 { 3 } else { 2 };
+    let fields = |number: usize| if number.is_multiple_of(2) { 3 } else { 2 };
     for (name, stamps_all) in [("groups.mpg", false), ("all.mpg", true)] {
         std::fs::write(folder.path().join(name), program_stream(&film, fields, stamps_all)).unwrap();
         let file = source(folder.path(), name);

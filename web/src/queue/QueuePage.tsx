@@ -154,7 +154,7 @@ function Row({ item, isChosen, isOver, onChoose, onAct, drag }: RowProps) {
       <td>{item.preset_name}</td>
       <Box component="td" sx={{ color: "text.secondary" }}>{item.origin_name}</Box>
       <Box component="td" sx={{ maxWidth: 340, overflow: "hidden", textOverflow: "ellipsis" }} title={where(item)}>{where(item)}</Box>
-      <td>{progress ? `${progress.speed.toFixed(progress.speed < 1 ? 2 : 1)}×` : ""}</td>
+      <td>{progress && progress.speed > 0 ? `${progress.speed.toFixed(progress.speed < 1 ? 2 : 1)}×` : ""}</td>
       <td>{progress?.remaining == null ? "" : spanText(progress.remaining)}</td>
       <td style={{ textAlign: "right" }}>
         {run.state === "paused" && <Button color="inherit" onClick={() => { onAct("resume"); }}>Go on</Button>}

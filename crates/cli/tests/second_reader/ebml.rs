@@ -33,7 +33,7 @@ fn elements(bytes: &[u8]) -> Vec<Element<'_>> {
     found
 }
 
-fn find<'a>(bytes: &'a [u8], id: u32) -> Option<&'a [u8]> {
+fn find(bytes: &[u8], id: u32) -> Option<&[u8]> {
     elements(bytes).into_iter().find(|element| element.id == id).map(|element| element.inside)
 }
 
