@@ -2,7 +2,7 @@
 //! can be seen to hold.
 //!
 //! - `--misbehave FOLDER`: a decoder tries what a hostile file could make it try, at its first packet, and says
-//!   on standard error what came of each attempt. `FOLDER` lies beside the source and holds a file `secret`.
+//!   on standard error what came of each attempt. `FOLDER` lies beside the source and holds the files `secret` and `spare`.
 //! - `--unheld`: nothing holds it, which shows that the attempts are real.
 //! - `--slow-share BYTES`: files are read as from a share that gives so many bytes a second.
 
@@ -48,7 +48,7 @@ fn attempt(folder: &Path) {
     say("write into its source", std::fs::OpenOptions::new().append(true).open(folder.join("../source.wav")));
     say("make a file", std::fs::write(folder.join("made"), "made"));
     say("give a file another name", std::fs::rename(&secret, folder.join("moved")));
-    say("remove a file", std::fs::remove_file(folder.join("moved")));
+    say("remove a file", std::fs::remove_file(folder.join("spare")));
     say("read what the system tells of users", std::fs::read("/etc/passwd"));
     say("open a socket", std::net::UdpSocket::bind("127.0.0.1:0"));
     say("open a socket of this machine", std::os::unix::net::UnixDatagram::unbound());

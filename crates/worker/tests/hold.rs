@@ -51,7 +51,9 @@ async fn a_decoder_that_misbehaves_reaches_nothing_and_its_job_is_done() {
     std::fs::write(root.join("source.wav"), &tone).expect("written");
     let job = sound_only(root, "source.wav").await;
     let misbehaving = |more: &[&str], output: &str| {
-        std::fs::write(beside.join("secret"), "nobody's business").expect("written");
+        for name in ["secret", "spare"] {
+            std::fs::write(beside.join(name), "nobody's business").expect("written");
+        }
         let arguments: Vec<&str> = more.iter().copied().chain(["--misbehave", beside.to_str().expect("text")]).collect();
         let (events, said) = run(&arguments, &job(output), &scratch);
         let attempts: Vec<String> = said.into_iter().filter(|line| line.starts_with("attempt: ")).collect();
@@ -65,7 +67,9 @@ async fn a_decoder_that_misbehaves_reaches_nothing_and_its_job_is_done() {
     for output in ["out/tone.part", "tone.part"] {
         let attempts = misbehaving(&[], output);
         assert!(attempts.iter().all(|line| line.contains(": refused: ")), "{attempts:#?}");
-        assert_eq!(std::fs::read_to_string(beside.join("secret")).expect("it is there"), "nobody's business");
+        for name in ["secret", "spare"] {
+            assert_eq!(std::fs::read_to_string(beside.join(name)).expect("it is there"), "nobody's business");
+        }
         assert_eq!(std::fs::read(root.join("source.wav")).expect("it is there"), tone);
     }
 
