@@ -21,6 +21,7 @@ use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
 use beryl_store::runs::{MadeFile, NewRun, Origin};
 use beryl_store::sheets::Deliverable;
+use beryl_store::sources::ScanState;
 use beryl_store::storages::Storage;
 use beryl_ui_tests::{Browser, make_clips};
 use nix::sys::signal::{Signal, kill};
@@ -73,6 +74,8 @@ async fn fill(state: &Path, media: &Path, reading: &Reading) -> Vec<Uuid> {
             let path: StoragePath = format!("reel-{number}/clip-{row:03}.mp4").parse().unwrap();
             let id = database.ensure_source(storage.id, &path, None).await.unwrap();
             database.set_reading(id, &Ok(reading.clone()), false).await.unwrap();
+            // A house at rest has scanned what it has.
+            database.set_scan(id, ScanState::Whole, None).await.unwrap();
             sources.push((id, String::new()));
         }
         database.add_sheet_sources(sheet, &sources).await.unwrap();

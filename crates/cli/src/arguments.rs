@@ -102,6 +102,9 @@ pub(crate) struct PresetsTask {
     /// Write the JSON Schema of preset documents.
     #[arg(long, conflicts_with = "json")]
     pub(crate) schema: bool,
+    /// The state folder of the application, for the presets of the house.
+    #[arg(long, value_name = "DIR", default_value = ".beryl")]
+    pub(crate) state: PathBuf,
 }
 
 #[derive(Debug, Args)]
@@ -120,7 +123,7 @@ pub(crate) struct PlanTask {
 
 #[derive(Debug, Args)]
 pub(crate) struct PresetChoice {
-    /// Preset ids or preset files (.json), separated by commas.
+    /// Preset ids, the house's own among them, or preset files (.json), separated by commas.
     #[arg(long, required = true, value_delimiter = ',')]
     pub(crate) preset: Vec<String>,
     /// Own settings on top of the preset, such as picture.rate.crf=20; may be repeated.
@@ -136,6 +139,9 @@ pub(crate) struct PresetChoice {
     /// Each file is the first image of a sequence with so many images a second.
     #[arg(long, value_name = "FPS")]
     pub(crate) sequence: Option<Rational>,
+    /// The state folder of the application, for the presets of the house.
+    #[arg(long, value_name = "DIR", default_value = ".beryl")]
+    pub(crate) state: PathBuf,
 }
 
 #[derive(Debug, Args)]

@@ -1,6 +1,8 @@
 //! `beryl encode`: no server, no database.
 
-use std::path::Path;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -189,8 +191,13 @@ fn short(name: &str) -> &str {
     name.rsplit('/').next().unwrap_or(name)
 }
 
+/// A file as the system names it; a path in words would show some letters by their numbers.
+fn below(folder: &Path, path: &StoragePath) -> PathBuf {
+    folder.join(OsStr::from_bytes(path.as_bytes()))
+}
+
 fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
-    candidate(stem, plan.container.extension(), 1).is_ok_and(|path| out.join(path.to_string()).exists())
+    candidate(stem, plan.container.extension(), 1).is_ok_and(|path| below(out, &path).exists())
 }
 
 fn prepare(
@@ -298,7 +305,7 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, protected: &[
                 Ok(Some(path)) => {
                     let (before, after) = (output.report.size_before, measured.reading.size);
                     output.report.size_after = Some(after);
-                    output.report.file = Some(out.join(path.to_string()).display().to_string());
+                    output.report.file = Some(below(out, &path).display().to_string());
                     output.bar.set_position(1000);
                     output.bar.finish_with_message(format!("{before} → {after}, checked"));
                 }
@@ -306,7 +313,7 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, protected: &[
                 // What took a night to make is not thrown away: it waits for a person under a name of its own.
                 Err(problem) => {
                     let kept = withhold(out, &output.run.output.path, &output.stem, output.run.plan.container.extension());
-                    output.report.withheld = kept.ok().map(|path| out.join(path.to_string()).display().to_string());
+                    output.report.withheld = kept.ok().map(|path| below(out, &path).display().to_string());
                     let next = match &output.report.withheld {
                         Some(file) => format!("Look at {file}, which was kept. {}", problem.next),
                         None => problem.next.clone(),

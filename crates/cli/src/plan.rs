@@ -74,7 +74,7 @@ pub(crate) fn marked(
 
 /// The presets and own settings that were chosen.
 pub(crate) fn chosen(choice: &PresetChoice) -> Result<(Vec<Preset>, Value), Problem> {
-    let presets = choice.preset.iter().map(|name| find_preset(name)).collect::<Result<Vec<_>, _>>()?;
+    let presets = choice.preset.iter().map(|name| find_preset(name, &choice.state)).collect::<Result<Vec<_>, _>>()?;
     let overrides = overrides_from_settings(&choice.settings).map_err(|error| preset_problem("with your settings", &error))?;
     Ok((presets, overrides))
 }

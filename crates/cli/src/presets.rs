@@ -2,16 +2,14 @@
 
 use std::process::ExitCode;
 
-use beryl_core::preset::{builtin_presets, preset_schema};
+use beryl_core::preset::preset_schema;
 use beryl_core::problem::Problem;
 
 use crate::arguments::PresetsTask;
-use crate::terminal::{json_line, say};
+use crate::terminal::{all_presets, json_line, say};
 
-// The same form as the other commands, which can fail.
-#[allow(clippy::unnecessary_wraps)]
 pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
-    let presets = builtin_presets();
+    let presets = all_presets(&task.state)?;
     if task.schema {
         json_line(&preset_schema());
     } else if task.json {

@@ -49,7 +49,8 @@ fn print(reading: &Reading) {
                 );
             }
             Content::Sound(sound) => say!("{head} · {} · {} kHz{language}", sound.layout, f64::from(sound.sample_rate) / 1e3),
-            Content::Subtitles => say!("{head} · subtitles{language}"),
+            Content::Subtitles { are_pictures: true } => say!("{head} · subtitles as pictures{language}"),
+            Content::Subtitles { are_pictures: false } => say!("{head} · subtitles{language}"),
             Content::Attachment => say!("{head} · attachment"),
             Content::Data => say!("{head} · data"),
         }

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use beryl_core::media_types::image_name;
 use beryl_core::path::StoragePath;
-use beryl_core::preset::{Preset, PresetError, builtin, builtin_presets};
+use beryl_core::preset::{Preset, PresetError, builtin_presets};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
 use beryl_core::rational::Rational;
@@ -75,20 +75,36 @@ pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRe
     Ok(SourceRef { file, sequence: Some(Sequence { count, rate }) })
 }
 
-/// The preset with this id, or in the file of this name.
-pub(crate) fn find_preset(name: &str) -> Result<Preset, Problem> {
-    if let Some(preset) = builtin(name) {
-        return Ok(preset);
+/// The preset with this id, built in or of the house whose application keeps its things in `state`, or in the file
+/// of this name.
+pub(crate) fn find_preset(name: &str, state: &Path) -> Result<Preset, Problem> {
+    let all = all_presets(state)?;
+    if let Some(preset) = all.iter().find(|preset| preset.id == name) {
+        return Ok(preset.clone());
     }
     let is_file = Path::new(name).extension().is_some_and(|extension| extension == "json");
     if !is_file {
-        let known: Vec<String> = builtin_presets().into_iter().map(|preset| preset.id).collect();
+        let known: Vec<String> = all.into_iter().map(|preset| preset.id).collect();
         let why = format!("known are {}, and files that end in .json", known.join(", "));
         return Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why));
     }
-    let text = std::fs::read_to_string(name)
+    preset_in(Path::new(name))
+}
+
+fn preset_in(file: &Path) -> Result<Preset, Problem> {
+    let name = file.display().to_string();
+    let text = std::fs::read_to_string(file)
         .map_err(|error| Problem::from_io(format!("the preset {name} could not be read"), &error))?;
-    Preset::from_json(&text).map_err(|error| preset_problem(name, &error))
+    Preset::from_json(&text).map_err(|error| preset_problem(&name, &error))
+}
+
+/// The built-in presets and those of the house, which the application keeps in its state folder.
+pub(crate) fn all_presets(state: &Path) -> Result<Vec<Preset>, Problem> {
+    let files = std::fs::read_dir(state.join("presets")).into_iter().flatten().filter_map(Result::ok);
+    let mut files: Vec<_> = files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "json")).collect();
+    files.sort();
+    let own = files.iter().map(|file| preset_in(file)).collect::<Result<Vec<_>, _>>()?;
+    Ok(builtin_presets().into_iter().chain(own).collect())
 }
 
 /// What a fault in a preset means for a person.

@@ -58,6 +58,14 @@ impl Rectangle {
         Self { x, y, width: right.saturating_sub(x), height: bottom.saturating_sub(y) }
     }
 
+    /// The largest part with even borders inside this one: what a person wants gone is gone.
+    #[must_use]
+    pub const fn even_inward(self) -> Self {
+        let (x, y) = (self.x.next_multiple_of(2), self.y.next_multiple_of(2));
+        let (right, bottom) = ((self.x + self.width) / 2 * 2, (self.y + self.height) / 2 * 2);
+        Self { x, y, width: right.saturating_sub(x), height: bottom.saturating_sub(y) }
+    }
+
     /// How many pixels it has.
     #[must_use]
     pub const fn area(self) -> u64 {
@@ -194,28 +202,41 @@ pub fn sizing(source: Frame, rule: SizeRule, aspect: PixelAspectRule) -> Sizing 
             };
             plain((columns.min(width), rows.min(lines)), because)
         }
-        SizeRule::Pad { width, height: lines } => {
-            let (columns, rows) = scaled_by(inside(seen_width, height, width, lines));
+        SizeRule::Pad { width, height: lines, enlarge } => {
+            let scale = inside(seen_width, height, width, lines);
+            let stays_small = scale > Rational::ONE && !enlarge;
+            let (columns, rows) = scaled_by(if stays_small { Rational::ONE } else { scale });
             let (columns, rows) = (columns.min(width), rows.min(lines));
             let bars = (columns, rows) != (width, lines);
             Sizing {
                 pad: bars.then(|| Rectangle { x: half_even(width - columns), y: half_even(lines - rows), width, height: lines }),
                 frame: Frame { width, height: lines, pixel_aspect },
-                ..plain((columns, rows), format!("the picture is put whole into {width}×{lines}{squared}"))
+                ..plain(
+                    (columns, rows),
+                    format!(
+                        "the picture is put whole into {width}×{lines}{}{squared}",
+                        if stays_small { " and is not enlarged" } else { "" }
+                    ),
+                )
             }
         }
-        SizeRule::Fill { width, height: lines } => {
+        SizeRule::Fill { width, height: lines, enlarge } => {
             let wanted = Rational::new(width.into(), lines.into()).unwrap_or(Rational::ONE);
             let shape = source.display_aspect();
             let source_shape =
                 if square { shape } else { Rational::new(source.width.into(), source.height.max(1).into()).unwrap_or(shape) };
             let crop = fill_crop(source, source_shape, wanted);
+            // The shape of the box at the size that the picture has, where it has less.
+            let own = scaled_by_part(crop, seen_width, source);
+            let stays_small = !enlarge && own.0 <= width && own.1 <= lines;
+            let because = if stays_small {
+                format!("the picture gets the shape of {width}×{lines}, cut off evenly, and is not enlarged{squared}")
+            } else {
+                format!("the picture must fill {width}×{lines}; what stands over is cut off evenly{squared}")
+            };
             Sizing {
                 crop: (crop.width != source.width || crop.height != source.height).then_some(crop),
-                ..plain(
-                    (width, lines),
-                    format!("the picture must fill {width}×{lines}; what stands over is cut off evenly{squared}"),
-                )
+                ..plain(if stays_small { own } else { (width, lines) }, because)
             }
         }
     }
@@ -233,6 +254,12 @@ fn by_side(
         return plain(scaled_by(Rational::ONE), format!("the source is smaller than {wanted} and is not enlarged{squared}"));
     }
     plain(scaled_by(scale), format!("{wanted} is wanted, the other side follows from the shape{squared}"))
+}
+
+/// Columns and lines of a part of a picture that is `seen_width` wide as it is seen.
+fn scaled_by_part(part: Rectangle, seen_width: Rational, source: Frame) -> (u32, u32) {
+    let share = Rational::new(part.width.into(), i64::from(source.width).max(1)).unwrap_or(Rational::ONE);
+    (even(seen_width * share), even(Rational::whole(part.height.into())))
 }
 
 fn fill_crop(source: Frame, shape: Rational, wanted: Rational) -> Rectangle {

@@ -21,6 +21,7 @@ pub mod orientation;
 pub mod pace;
 pub mod parts;
 pub mod path;
+pub mod pixels;
 pub mod plan;
 pub mod preset;
 pub mod problem;

@@ -136,7 +136,11 @@ pub enum Content {
     /// Sound.
     Sound(Sound),
     /// Subtitles.
-    Subtitles,
+    Subtitles {
+        /// Whether they are drawn, such as those of discs and broadcasts, and hold no text.
+        #[serde(default)]
+        are_pictures: bool,
+    },
     /// A file carried along, such as a font.
     Attachment,
     /// Timecode tracks and other data.
@@ -263,7 +267,7 @@ impl Reading {
     pub fn picture(&self) -> Option<(&Stream, &Picture)> {
         self.streams.iter().find_map(|stream| match &stream.content {
             Content::Picture(picture) if !picture.still => Some((stream, &**picture)),
-            Content::Picture(_) | Content::Sound(_) | Content::Subtitles | Content::Attachment | Content::Data => None,
+            Content::Picture(_) | Content::Sound(_) | Content::Subtitles { .. } | Content::Attachment | Content::Data => None,
         })
     }
 
@@ -271,7 +275,7 @@ impl Reading {
     pub fn sounds(&self) -> impl Iterator<Item = (&Stream, &Sound)> {
         self.streams.iter().filter_map(|stream| match &stream.content {
             Content::Sound(sound) => Some((stream, sound)),
-            Content::Picture(_) | Content::Subtitles | Content::Attachment | Content::Data => None,
+            Content::Picture(_) | Content::Subtitles { .. } | Content::Attachment | Content::Data => None,
         })
     }
 

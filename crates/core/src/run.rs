@@ -176,11 +176,13 @@ pub struct PassSoFar {
     pub first_share: f64,
     /// Seconds of the output that have come out of the encoder.
     pub position: f64,
+    /// The part of this pass's work that these are, 0 to 1: of two passes, the first shows where the work is.
+    pub done: f64,
     /// Seconds of the output.
     pub duration: f64,
     /// Seconds since the pass began.
     pub elapsed: f64,
-    /// Seconds after its beginning at which something had come out first, and how far it was then: encoders
+    /// Seconds after its beginning at which something had come out first, and what part was done then: encoders
     /// take in some hundred frames before.
     pub first_out: Option<(f64, f64)>,
     /// Seconds that the pass before took.
@@ -188,19 +190,46 @@ pub struct PassSoFar {
 }
 
 /// How much what is known from the first pass counts in the second, as a part of the second.
-const TRUST_IN_FIRST_PASS: f64 = 0.15;
+const TRUST_IN_FIRST_PASS: f64 = 0.05;
+
+/// How far a pass had come when: some of the material takes longer than the rest, in the next pass as well.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Course(Vec<(f64, f64)>);
+
+impl Course {
+    /// Notes that the output had come to `position` after `elapsed` seconds.
+    pub fn note(&mut self, position: f64, elapsed: f64) {
+        let (last, after) = self.0.last().copied().unwrap_or_default();
+        if position > last && elapsed >= after {
+            self.0.push((position, elapsed));
+        }
+    }
+
+    /// The part of the time that had gone when the output had come to `position`; its part of `duration` where
+    /// nothing was noted.
+    #[must_use]
+    pub fn part(&self, position: f64, duration: f64) -> f64 {
+        let even = if duration > 0.0 { (position / duration).clamp(0.0, 1.0) } else { 0.0 };
+        let Some((end, total)) = self.0.last().copied().filter(|(_, total)| *total > 0.0) else { return even };
+        if position >= end {
+            return 1.0;
+        }
+        let next = self.0.partition_point(|(noted, _)| *noted <= position);
+        let before = next.checked_sub(1).map_or((0.0, 0.0), |place| self.0[place]);
+        let (from, to) = (before, self.0[next]);
+        let between = (position - from.0) / (to.0 - from.0);
+        ((from.1 + (to.1 - from.1) * between) / total).clamp(0.0, 1.0)
+    }
+}
 
 impl PassSoFar {
-    fn within(&self) -> f64 {
-        if self.duration > 0.0 { (self.position / self.duration).clamp(0.0, 1.0) } else { 0.0 }
-    }
 
     /// Seconds that this pass will have taken, where that can be said: its start, and the rest at the pace since.
     fn own_length(&self) -> Option<f64> {
         let (began, from) = self.first_out?;
-        let (gone, took) = (self.position - from, self.elapsed - began);
+        let (gone, took) = (self.done - from, self.elapsed - began);
         // Before a hundredth is done any figure would be a guess.
-        (gone > self.duration * 0.01 && took > 0.0).then(|| began + took * (self.duration - from) / gone)
+        (gone > 0.01 && took > 0.0).then(|| began + took * (1.0 - from) / gone)
     }
 
     /// Seconds that are left of all passes.
@@ -210,7 +239,7 @@ impl PassSoFar {
             (2, 1) => self.own_length().map(|first| first + after_first(first)),
             (2, _) => {
                 let expected = after_first(self.earlier);
-                let (trust, within) = (TRUST_IN_FIRST_PASS, self.within());
+                let (trust, within) = (TRUST_IN_FIRST_PASS, self.done);
                 Some(self.own_length().map_or(expected, |own| (expected * trust + own * within) / (trust + within)))
             }
             _ => self.own_length(),
@@ -223,7 +252,7 @@ impl Progress {
     /// What is known at this point of a pass.
     #[must_use]
     pub fn measure(so_far: &PassSoFar) -> Self {
-        let (within, share) = (so_far.within(), so_far.first_share);
+        let (within, share) = (so_far.done, so_far.first_share);
         let fraction = match (so_far.passes, so_far.pass) {
             (2, 1) => within * share,
             (2, _) => share + within * (1.0 - share),

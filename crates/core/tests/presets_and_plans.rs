@@ -230,12 +230,12 @@ proptest! {
         let wanted = f64::from(width) / f64::from(height);
         let slack = 2.0 * (1.0 / f64::from(columns) + 1.0 / f64::from(lines));
         prop_assert!((f64::from(columns) / f64::from(lines) / wanted - 1.0).abs() <= slack);
-        let pad = sizing(source, SizeRule::Pad { width: box_width, height: box_height }, PixelAspectRule::Square);
+        let pad = sizing(source, SizeRule::Pad { width: box_width, height: box_height, enlarge: true }, PixelAspectRule::Square);
         prop_assert_eq!((pad.frame.width, pad.frame.height), (box_width, box_height));
         if let Some(place) = pad.pad {
             prop_assert!(place.x + pad.scaled.0 <= box_width && place.y + pad.scaled.1 <= box_height);
         }
-        let fill = sizing(source, SizeRule::Fill { width: box_width, height: box_height }, PixelAspectRule::Square);
+        let fill = sizing(source, SizeRule::Fill { width: box_width, height: box_height, enlarge: true }, PixelAspectRule::Square);
         prop_assert_eq!(fill.scaled, (box_width, box_height));
         if let Some(part) = fill.crop {
             prop_assert!(part.x + part.width <= width && part.y + part.height <= height);

@@ -5,7 +5,7 @@
 
 use beryl_core::path::StoragePath;
 use beryl_core::problem::ProblemKind;
-use beryl_core::run::{PassSoFar, Progress, RunEvent, RunState};
+use beryl_core::run::{Course, PassSoFar, Progress, RunEvent, RunState};
 use beryl_core::units::ByteSize;
 use beryl_core::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use proptest::prelude::*;
@@ -45,7 +45,8 @@ fn a_run_is_done_only_after_its_check_and_stays_so() {
 fn pass(number: u8, passes: u8, start: f64, pace: f64, earlier: f64, elapsed: f64) -> PassSoFar {
     let position = ((elapsed - start) * pace).max(0.0);
     let first_out = (position > 0.0).then_some((start, 0.0));
-    PassSoFar { pass: number, passes, first_share: 0.25, position, duration: 100.0, elapsed, first_out, earlier }
+    let done = position / 100.0;
+    PassSoFar { pass: number, passes, first_share: 0.25, position, done, duration: 100.0, elapsed, first_out, earlier }
 }
 
 proptest! {
@@ -64,6 +65,20 @@ proptest! {
         prop_assert!((told.remaining.unwrap() - (whole - elapsed + later)).abs() < 1e-6 * whole, "{told:?}");
         let told = Progress::measure(&pass(2, 2, 3.0 * start, pace / 3.0, whole, 3.0 * elapsed));
         prop_assert!((told.remaining.unwrap() - (later - 3.0 * elapsed)).abs() < 1e-6 * later, "{told:?}");
+    }
+
+    #[test]
+    fn the_first_of_two_passes_shows_where_the_work_is(paces in prop::collection::vec(0.2..5.0_f64, 2..12), at in 0.0..1.0_f64) {
+        // One stretch of ten seconds after the other, each at a pace of its own.
+        let elapsed_at = |position: f64| -> f64 {
+            paces.iter().enumerate().map(|(place, pace)| (position - place as f64 * 10.0).clamp(0.0, 10.0) / pace).sum()
+        };
+        let whole = paces.len() as f64 * 10.0;
+        let mut course = Course::default();
+        (1..=paces.len() * 20).map(|step| step as f64 / 2.0).for_each(|position| course.note(position, elapsed_at(position)));
+        let part = course.part(at * whole, whole);
+        prop_assert!((part - elapsed_at(at * whole) / elapsed_at(whole)).abs() < 1e-6, "{part}");
+        prop_assert!((Course::default().part(at * whole, whole) - at).abs() < 1e-9);
     }
 
     #[test]

@@ -159,6 +159,10 @@ fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flag
         }
         RateControl::ByProfile => {}
     }
+    if let Some(peak) = plan.peak {
+        options.set("maxrate", peak.bits_per_second.0);
+        options.set("bufsize", peak.buffer);
+    }
     match pass {
         Pass::Single => {}
         Pass::First => flags.push_str("+pass1"),
@@ -203,6 +207,9 @@ fn hevc(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options) {
             own.push(format!("vbv-maxrate={kilobits}:vbv-bufsize={kilobits}:strict-cbr=1"));
         }
         RateControl::ByProfile => {}
+    }
+    if let Some(peak) = plan.peak {
+        own.push(format!("vbv-maxrate={}:vbv-bufsize={}", peak.bits_per_second.0 / 1000, peak.buffer / 1000));
     }
     match pass {
         Pass::Single => {}

@@ -205,7 +205,11 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
             sample_rate: stream.sample_rate(),
             bits: stream.sample_bits(),
         }),
-        Kind::Subtitles => Content::Subtitles,
+        Kind::Subtitles => {
+            // ISO/IEC 13818-1 and ETSI EN 300 743, DVD and Blu-ray: pictures with a time.
+            let drawn = ["dvd_subtitle", "dvb_subtitle", "hdmv_pgs_subtitle", "xsub"];
+            Content::Subtitles { are_pictures: drawn.contains(&stream.codec_name().as_str()) }
+        }
         Kind::Attachment => Content::Attachment,
         Kind::Data => Content::Data,
     };

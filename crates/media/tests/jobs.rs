@@ -69,7 +69,9 @@ fn every_demo_clip_reads_as_it_was_recorded() {
     let (reading, _, _) = facts("interview_odile_en-fr.mkv");
     let languages: Vec<_> = reading.sounds().map(|(stream, _)| stream.language.clone().unwrap_or_default()).collect();
     assert_eq!(languages, ["eng", "fra"]);
-    assert!(reading.streams.iter().any(|stream| stream.content == beryl_core::reading::Content::Subtitles));
+    assert!(
+        reading.streams.iter().any(|stream| stream.content == beryl_core::reading::Content::Subtitles { are_pictures: false })
+    );
     assert!(!reading.chapters.is_empty());
 }
 

@@ -39,6 +39,8 @@ pub(crate) struct App {
     /// To the files of storages.
     pub(crate) door: Door,
     pub(crate) cache: PathBuf,
+    /// Where the presets of the house stand for the command line.
+    pub(crate) house_presets: PathBuf,
     /// Beryl's own folders, which are no storages.
     pub(crate) own_folders: Vec<PathBuf>,
 }

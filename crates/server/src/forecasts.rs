@@ -5,15 +5,17 @@ use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use beryl_core::forecast::Forecast;
+use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::{Preset, with_overrides};
 use beryl_core::reading::Reading;
-use beryl_store::runs::{Run, SettingsId};
+use beryl_store::runs::{LatestRun, SettingsId};
 use beryl_store::{Database, StoreError};
+use chrono::NaiveDate;
 use serde_json::Value;
 use uuid::Uuid;
 
-use crate::outputs::NameParts;
+use crate::outputs::{NameParts, Wish};
 
 /// Rows that are remembered; beyond that all are forgotten.
 const MOST_ROWS: usize = 5000;
@@ -25,20 +27,52 @@ pub(crate) struct Outlook {
     pub(crate) forecast: Result<Forecast, String>,
     /// The settings by which it would be made, where they are sound.
     pub(crate) settings: Option<Arc<Preset>>,
-    /// What of it goes into its name.
-    pub(crate) name: Option<Arc<NameParts>>,
+    /// Where it would go.
+    pub(crate) place: Option<Arc<OutputPlace>>,
+}
+
+/// Where an output would go: two that would get one place would clash.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub(crate) struct OutputPlace {
+    storage: Uuid,
+    stem: StoragePath,
+    extension: &'static str,
+}
+
+/// A cell that is asked for: its column, the column's preset and the wish for it.
+pub(crate) struct Asked<'a> {
+    pub(crate) column: Uuid,
+    pub(crate) preset: &'a Arc<Preset>,
+    pub(crate) wish: Wish<'a>,
 }
 
 /// The outlooks of cells that were asked for, and the settings that their runs had.
 #[derive(Debug, Default)]
 pub(crate) struct Forecasts {
     rows: Mutex<HashMap<Uuid, Row>>,
-    settings: Mutex<HashMap<SettingsId, Arc<Preset>>>,
+    settings: Mutex<Settings>,
+}
+
+/// Equal settings are kept once, so that most comparisons are of two pointers.
+#[derive(Debug, Default)]
+struct Settings {
+    of_runs: HashMap<SettingsId, Arc<Preset>>,
+    by_document: HashMap<String, Arc<Preset>>,
+}
+
+impl Settings {
+    fn shared(&mut self, settings: Preset) -> Arc<Preset> {
+        let Ok(document) = serde_json::to_string(&settings) else { return Arc::new(settings) };
+        if self.by_document.len() > MOST_ROWS {
+            self.by_document.clear();
+        }
+        Arc::clone(self.by_document.entry(document).or_insert_with(|| Arc::new(settings)))
+    }
 }
 
 #[derive(Debug)]
 struct Row {
-    reading: Reading,
+    reading: Arc<Reading>,
     cells: HashMap<Uuid, Kept>,
 }
 
@@ -46,7 +80,44 @@ struct Row {
 struct Kept {
     preset: Arc<Preset>,
     overrides: Value,
+    name: Option<NameParts>,
+    named_by: NamedBy,
     outlook: Outlook,
+}
+
+/// What gives an output its name, beside its plan.
+#[derive(Debug, PartialEq, Eq)]
+struct NamedBy {
+    pattern: String,
+    folder: String,
+    destination: Option<(Uuid, StoragePath)>,
+    counter: u32,
+    date: NaiveDate,
+}
+
+impl NamedBy {
+    fn of(wish: &Wish<'_>) -> Self {
+        Self {
+            pattern: wish.name_pattern.to_owned(),
+            folder: wish.folder.to_owned(),
+            destination: wish.destination.clone(),
+            counter: wish.counter,
+            date: wish.date,
+        }
+    }
+
+    fn is_of(&self, wish: &Wish<'_>) -> bool {
+        self.pattern == wish.name_pattern
+            && self.folder == wish.folder
+            && self.destination == wish.destination
+            && (self.counter, self.date) == (wish.counter, wish.date)
+    }
+}
+
+fn place_of(wish: &Wish<'_>, name: Option<&NameParts>) -> Option<Arc<OutputPlace>> {
+    let name = name?;
+    let (storage, stem) = wish.place(name).ok()?;
+    Some(Arc::new(OutputPlace { storage, stem, extension: name.extension }))
 }
 
 impl Forecasts {
@@ -54,48 +125,63 @@ impl Forecasts {
     pub(crate) async fn settings_of(
         &self,
         database: &Database,
-        runs: impl Iterator<Item = &Run>,
+        runs: impl Iterator<Item = &LatestRun>,
     ) -> Result<HashMap<SettingsId, Arc<Preset>>, StoreError> {
         let wanted: HashSet<SettingsId> = runs.filter_map(|run| run.settings).collect();
         let known = |ids: &HashSet<SettingsId>| {
             let kept = self.settings.lock().unwrap_or_else(PoisonError::into_inner);
-            ids.iter().filter_map(|id| Some((*id, Arc::clone(kept.get(id)?)))).collect::<HashMap<_, _>>()
+            ids.iter().filter_map(|id| Some((*id, Arc::clone(kept.of_runs.get(id)?)))).collect::<HashMap<_, _>>()
         };
         let found = known(&wanted);
         let unknown: Vec<SettingsId> = wanted.iter().copied().filter(|id| !found.contains_key(id)).collect();
         let read = database.run_settings(&unknown).await?;
-        self.settings
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .extend(read.into_iter().map(|(id, settings)| (id, Arc::new(settings))));
+        {
+            let mut kept = self.settings.lock().unwrap_or_else(PoisonError::into_inner);
+            for (id, settings) in read {
+                let settings = kept.shared(settings);
+                kept.of_runs.insert(id, settings);
+            }
+        }
         Ok(known(&wanted))
     }
 
-    /// The outlooks of a row: for each column its id, its preset and the cell's own settings.
-    pub(crate) fn of_row(&self, source: Uuid, reading: &Reading, columns: &[(Uuid, &Arc<Preset>, &Value)]) -> Vec<Outlook> {
+    /// The outlooks of a row's cells.
+    pub(crate) fn of_row(&self, source: Uuid, reading: &Arc<Reading>, cells: &[Asked<'_>]) -> Vec<Outlook> {
         let mut rows = self.rows.lock().unwrap_or_else(PoisonError::into_inner);
         if rows.len() > MOST_ROWS {
             rows.clear();
         }
-        let row = rows.entry(source).or_insert_with(|| Row { reading: reading.clone(), cells: HashMap::new() });
-        if row.reading != *reading {
-            *row = Row { reading: reading.clone(), cells: HashMap::new() };
+        let row = rows.entry(source).or_insert_with(|| Row { reading: Arc::clone(reading), cells: HashMap::new() });
+        if !Arc::ptr_eq(&row.reading, reading) && row.reading != *reading {
+            *row = Row { reading: Arc::clone(reading), cells: HashMap::new() };
         }
-        let outlook = |(column, preset, overrides): &(Uuid, &Arc<Preset>, &Value)| {
-            let is_same = |kept: &&Kept| kept.preset == **preset && kept.overrides == **overrides;
-            if let Some(kept) = row.cells.get(column).filter(is_same) {
-                return kept.outlook.clone();
+        cells.iter().map(|asked| self.outlook(row, asked)).collect()
+    }
+
+    fn outlook(&self, row: &mut Row, asked: &Asked<'_>) -> Outlook {
+        let Asked { column, preset, wish } = asked;
+        let is_same = |kept: &&mut Kept| kept.preset == **preset && kept.overrides == *wish.overrides;
+        if let Some(kept) = row.cells.get_mut(column).filter(is_same) {
+            if !kept.named_by.is_of(wish) {
+                kept.named_by = NamedBy::of(wish);
+                kept.outlook.place = place_of(wish, kept.name.as_ref());
             }
-            let planned = plan(reading, preset, overrides);
-            let outlook = Outlook {
-                name: planned.as_ref().ok().map(|plan| Arc::new(NameParts::of(plan))),
-                forecast: planned.map(|plan| plan.forecast).map_err(|error| error.to_string()),
-                settings: with_overrides(preset, overrides).ok().map(|preset| Arc::new(preset.settings())),
-            };
-            let kept = Kept { preset: Arc::clone(preset), overrides: (*overrides).clone(), outlook: outlook.clone() };
-            row.cells.insert(*column, kept);
-            outlook
+            return kept.outlook.clone();
+        }
+        let planned = plan(&row.reading, preset, wish.overrides);
+        let name = planned.as_ref().ok().map(NameParts::of);
+        let settings = with_overrides(preset, wish.overrides).ok().map(|preset| {
+            let mut kept = self.settings.lock().unwrap_or_else(PoisonError::into_inner);
+            kept.shared(preset.settings())
+        });
+        let outlook = Outlook {
+            place: place_of(wish, name.as_ref()),
+            forecast: planned.map(|plan| plan.forecast).map_err(|error| error.to_string()),
+            settings,
         };
-        columns.iter().map(outlook).collect()
+        let (preset, overrides) = (Arc::clone(preset), wish.overrides.clone());
+        let kept = Kept { preset, overrides, name, named_by: NamedBy::of(wish), outlook: outlook.clone() };
+        row.cells.insert(*column, kept);
+        outlook
     }
 }

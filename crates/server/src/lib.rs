@@ -11,6 +11,7 @@ mod events;
 mod files;
 mod forecasts;
 mod guard;
+mod house_presets;
 mod outputs;
 mod page;
 mod proving;

@@ -10,6 +10,7 @@ use beryl_core::run::ClashRule;
 use beryl_core::units::rate_text;
 use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sources::{Knowledge, Source};
+use chrono::NaiveDate;
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -53,6 +54,13 @@ pub(crate) struct Wish<'a> {
     pub(crate) clash: ClashRule,
     /// The place of the source among its like, from 1.
     pub(crate) counter: u32,
+    /// The day of the run in the house's time zone.
+    pub(crate) date: NaiveDate,
+}
+
+/// The day in the house's time zone.
+pub(crate) fn today() -> NaiveDate {
+    chrono::Local::now().date_naive()
 }
 
 impl Wish<'_> {
@@ -82,7 +90,7 @@ impl Wish<'_> {
             height: output.height,
             codec: output.codec.clone(),
             rate: output.rate.clone(),
-            date: chrono::Local::now().date_naive(),
+            date: self.date,
             counter: self.counter,
         };
         name_for(self.name_pattern, &fields).map_err(|error| not_named(&error))

@@ -20,7 +20,7 @@ use crate::stills::StillPool;
 use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::watching::Channels;
-use crate::{api, cache, proving, reader, scanner, scheduler, watching};
+use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, watching};
 
 /// How the server is to be run.
 #[derive(Debug, Clone)]
@@ -100,6 +100,7 @@ impl Server {
             _ => {}
         }
         let scratch = own_folder(scratch)?;
+        let presets = own_folder(config.state.join("presets"))?;
         let engine = Engine::locate()?.working_in(scratch.clone());
         let listening =
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
@@ -118,12 +119,14 @@ impl Server {
             proving: Proving::default(),
             stills: StillPool::default(),
             door: Door::default(),
-            own_folders: vec![cache.clone(), scratch, config.state.join("database")],
+            own_folders: vec![cache.clone(), scratch, config.state.join("database"), presets.clone()],
+            house_presets: presets,
             cache,
         });
         if let Err(error) = cache::clear_strays(&app).await {
             tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");
         }
+        house_presets::write(&app).await;
         let (stop, stopped) = watch::channel(false);
         let mut tasks = vec![
             tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),

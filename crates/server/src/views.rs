@@ -9,7 +9,7 @@ use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, Progress, RunState};
 use beryl_core::timecode::{clock_text, duration_text};
-use beryl_store::runs::Run;
+use beryl_store::runs::{LatestRun, Run};
 use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::{DateTime, Utc};
@@ -57,7 +57,7 @@ impl SourceRow {
     /// A source with what is set for all outputs of its row.
     pub(crate) fn of(source: &Source, folder: &str, settings: Option<&Value>) -> Self {
         let (reading, problem) = match &source.knowledge {
-            Knowledge::Read(reading) => (Some(reading), None),
+            Knowledge::Read(reading) => (Some(&**reading), None),
             Knowledge::Unreadable(problem) => (None, Some(problem.clone())),
             Knowledge::Unread => (None, None),
         };
@@ -122,6 +122,12 @@ impl DeliverableColumn {
     }
 }
 
+// Sheets of thousands of cells are sent whole: what there is nothing to say of is left out.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
 /// A cell of a sheet.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct Cell {
@@ -131,19 +137,30 @@ pub(crate) struct Cell {
     pub(crate) enabled: bool,
     /// Its own settings, a merge patch on the column's preset; nothing where it has none.
     #[schema(value_type = Option<Object>)]
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) overrides: Option<Value>,
     /// Bytes it is expected to weigh.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) forecast: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) certainty: Option<Certainty>,
     /// Whether that is more than what is taken of the source, where the output is to be smaller.
+    #[serde(skip_serializing_if = "is_false")]
+    #[schema(required = false)]
     pub(crate) exceeds_source: bool,
     /// Why nothing can be made here.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) refusal: Option<String>,
     /// Whether the last run had other settings than the cell has now.
+    #[serde(skip_serializing_if = "is_false")]
+    #[schema(required = false)]
     pub(crate) is_out_of_date: bool,
     /// Whether another wanted output of the sheet would get the same name in the same place.
+    #[serde(skip_serializing_if = "is_false")]
+    #[schema(required = false)]
     pub(crate) shares_name: bool,
     /// Its last run.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) run: Option<CellRun>,
 }
 
@@ -155,12 +172,18 @@ pub(crate) struct CellRun {
     /// The finished file's path in its storage, or the wanted one without extension.
     pub(crate) path: String,
     /// Bytes of the finished file.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) size: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) progress: Option<Progress>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) problem: Option<Problem>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) started: Option<DateTime<Utc>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) finished: Option<DateTime<Utc>>,
     /// Why a person took the file for good although it is not as planned.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) released_because: Option<String>,
     /// How many things its check noted.
     pub(crate) notes: u32,
@@ -194,6 +217,22 @@ impl RunView {
 }
 
 impl CellRun {
+    pub(crate) fn of_latest(run: LatestRun) -> Self {
+        Self {
+            id: run.id,
+            state: run.state,
+            path: run.path,
+            size: run.size,
+            progress: run.progress,
+            problem: run.problem,
+            started: run.started,
+            finished: run.finished,
+            released_because: run.released_because,
+            notes: run.notes,
+            attempts: run.attempts,
+        }
+    }
+
     pub(crate) fn of(run: &Run) -> Self {
         let withheld = run.temporary.clone().filter(|_| run.state == RunState::Withheld);
         Self {

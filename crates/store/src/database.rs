@@ -1,11 +1,13 @@
 //! Connecting and migrating.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{Executor, MySqlPool};
 
 use crate::StoreError;
+use crate::readings::Readings;
 
 /// The migrations that are compiled in.
 static MIGRATIONS: sqlx::migrate::Migrator = {
@@ -24,6 +26,7 @@ pub struct Database {
     pub(crate) pool: MySqlPool,
     /// A connection that nothing but the renewal of leases uses, so that it never waits for others.
     pub(crate) renewals: MySqlPool,
+    pub(crate) readings: Arc<Readings>,
 }
 
 impl Database {
@@ -35,7 +38,7 @@ impl Database {
         let options: MySqlConnectOptions = url.parse()?;
         let pool = connections(12).connect_with(options.clone()).await?;
         let renewals = connections(1).connect_lazy_with(options);
-        let database = Self { pool, renewals };
+        let database = Self { pool, renewals, readings: Arc::default() };
         database.migrate().await?;
         Ok(database)
     }

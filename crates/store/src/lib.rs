@@ -11,6 +11,7 @@ mod json;
 pub mod presets;
 pub mod private_server;
 pub mod proofs;
+mod readings;
 pub mod runs;
 pub mod settings;
 pub mod sheets;

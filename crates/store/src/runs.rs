@@ -117,6 +117,39 @@ pub struct Run {
     pub settings: Option<SettingsId>,
 }
 
+/// What a sheet of thousands of cells shows of the last run of each.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LatestRun {
+    /// Its id.
+    pub id: Uuid,
+    /// The row.
+    pub source: Uuid,
+    /// The column.
+    pub deliverable: Uuid,
+    /// Where it is in its life.
+    pub state: RunState,
+    /// In words, the path of the file in its storage, or the wanted one without extension.
+    pub path: String,
+    /// How often it was begun.
+    pub attempts: i32,
+    /// Bytes of the finished file.
+    pub size: Option<u64>,
+    /// Why it failed.
+    pub problem: Option<Problem>,
+    /// How far it was last.
+    pub progress: Option<Progress>,
+    /// When it was last begun.
+    pub started: Option<DateTime<Utc>>,
+    /// When it ended.
+    pub finished: Option<DateTime<Utc>>,
+    /// Why a person took its file for good although it is not as planned.
+    pub released_because: Option<String>,
+    /// How many things its check noted.
+    pub notes: u32,
+    /// The settings it was queued with; those of earlier versions were not kept.
+    pub settings: Option<SettingsId>,
+}
+
 /// What belongs to one run alone and is too large for lists.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RunDetails {
@@ -198,8 +231,35 @@ fn path(text: Option<String>) -> Result<Option<StoragePath>, sqlx::Error> {
     text.map(|text| text.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))).transpose()
 }
 
+fn state_of(word: &str) -> Result<RunState, sqlx::Error> {
+    RunState::from_word(word).ok_or_else(|| sqlx::Error::Decode(format!("unknown state {word}").into()))
+}
+
+fn settings_id(id: Option<Vec<u8>>) -> Option<SettingsId> {
+    id.and_then(|id| Some(SettingsId(id.try_into().ok()?)))
+}
+
+/// By place: thousands of rows are read at once, and names would be looked up for each value of them.
+fn latest_run(row: &MySqlRow) -> Result<LatestRun, sqlx::Error> {
+    Ok(LatestRun {
+        id: row.try_get(0)?,
+        source: row.try_get(1)?,
+        deliverable: row.try_get(2)?,
+        state: state_of(row.try_get(3)?)?,
+        path: row.try_get(4)?,
+        attempts: row.try_get(5)?,
+        size: row.try_get(6)?,
+        problem: json::optional(row.try_get(7)?)?,
+        progress: json::optional(row.try_get(8)?)?,
+        started: row.try_get(9)?,
+        finished: row.try_get(10)?,
+        released_because: row.try_get(11)?,
+        notes: row.try_get(12)?,
+        settings: settings_id(row.try_get(13)?),
+    })
+}
+
 fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
-    let state: String = row.try_get("state")?;
     let stem = path(Some(row.try_get("stem")?))?.unwrap_or_default();
     Ok(Run {
         id: row.try_get("id")?,
@@ -208,7 +268,7 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         deliverable: row.try_get("deliverable_id")?,
         sheet: row.try_get("sheet_id")?,
         watch_folder: row.try_get("watch_folder_id")?,
-        state: RunState::from_word(&state).ok_or_else(|| sqlx::Error::Decode(format!("unknown state {state}").into()))?,
+        state: state_of(row.try_get("state")?)?,
         priority: row.try_get("priority")?,
         storage: row.try_get("storage_id")?,
         stem,
@@ -223,7 +283,7 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         finished: row.try_get("finished")?,
         released_because: row.try_get("released_because")?,
         notes: row.try_get("notes")?,
-        settings: row.try_get::<Option<Vec<u8>>, _>("settings_id")?.and_then(|id| Some(SettingsId(id.try_into().ok()?))),
+        settings: settings_id(row.try_get("settings_id")?),
     })
 }
 
@@ -299,13 +359,16 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Run>, StoreError> {
+    pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<LatestRun>, StoreError> {
         let statement = format!(
-            "SELECT {COLUMNS} FROM (SELECT MAX(seq) AS seq FROM runs WHERE sheet_id = ? GROUP BY source_id, deliverable_id) AS latest \
-             JOIN {TABLES} WHERE runs.seq = latest.seq"
+            "SELECT runs.id, runs.source_id, runs.deliverable_id, runs.state, \
+             COALESCE(runs.target, IF(runs.state = 'withheld', runs.temporary, NULL), runs.stem), runs.attempts, runs.size, \
+             runs.problem, run_progress.progress, runs.started, runs.finished, runs.released_because, runs.notes, runs.settings_id \
+             FROM (SELECT MAX(seq) AS seq FROM runs WHERE sheet_id = ? AND deliverable_id IS NOT NULL \
+             GROUP BY source_id, deliverable_id) AS latest JOIN {TABLES} WHERE runs.seq = latest.seq"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(run).collect::<Result<_, _>>()?)
+        Ok(rows.iter().map(latest_run).collect::<Result<_, _>>()?)
     }
 
     /// Settings that runs had. What cannot be understood any more is left out.

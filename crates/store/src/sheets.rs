@@ -10,7 +10,8 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;
 
-use crate::sources::{COLUMNS, Source, source};
+use crate::readings::Readings;
+use crate::sources::{COLUMNS, Source, source_with};
 use crate::storages::stored_path;
 use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
@@ -107,9 +108,10 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
     })
 }
 
-fn sheet_source(row: &MySqlRow) -> Result<SheetSource, sqlx::Error> {
+fn sheet_source(row: &MySqlRow, readings: &Readings) -> Result<SheetSource, sqlx::Error> {
     let overrides = json::optional(row.try_get("overrides")?)?;
-    Ok(SheetSource { source: source(row)?, folder: row.try_get("folder")?, overrides })
+    let source = source_with(row, |id, documents| readings.of(id, documents))?;
+    Ok(SheetSource { source, folder: row.try_get("folder")?, overrides })
 }
 
 fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
@@ -227,7 +229,7 @@ impl Database {
              WHERE sheet_sources.sheet_id = ? AND NOT sheet_sources.removed ORDER BY sheet_sources.position, sources.id"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(sheet_source).collect::<Result<_, _>>()?)
+        Ok(rows.iter().map(|row| sheet_source(row, &self.readings)).collect::<Result<_, _>>()?)
     }
 
     /// One row of a sheet, with its place among them, from 1.
@@ -245,7 +247,7 @@ impl Database {
         let row = sqlx::query(AssertSqlSafe(statement)).bind(sheet).bind(source).fetch_optional(&self.pool).await?;
         let row = row.ok_or(StoreError::NotFound("source in this sheet"))?;
         let place: i64 = row.try_get("place")?;
-        Ok((u32::try_from(place).unwrap_or(u32::MAX), sheet_source(&row)?))
+        Ok((u32::try_from(place).unwrap_or(u32::MAX), sheet_source(&row, &self.readings)?))
     }
 
     /// Adds sources (with their folders) at the end of a sheet; those that stand there already stay

@@ -1,5 +1,7 @@
 //! Sources and what is known of them.
 
+use std::sync::Arc;
+
 use beryl_core::findings::Curves;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
@@ -10,6 +12,7 @@ use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
 
+use crate::readings::Documents;
 use crate::{Database, StoreError, json};
 
 /// A source.
@@ -83,7 +86,7 @@ pub enum Knowledge {
     /// It has not been read yet.
     Unread,
     /// Its facts.
-    Read(Box<Reading>),
+    Read(Arc<Reading>),
     /// It cannot be read.
     Unreadable(Problem),
 }
@@ -92,20 +95,29 @@ pub(crate) const COLUMNS: &str = "sources.id, sources.storage_id, sources.path, 
      sources.scan, sources.samples, sources.copy";
 
 pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
+    source_with(row, |_, documents| documents.value().map(Arc::new))
+}
+
+/// A source whose reading is made of its documents by `reading_of`.
+pub(crate) fn source_with(
+    row: &MySqlRow,
+    reading_of: impl FnOnce(Uuid, Documents) -> Result<Arc<Reading>, sqlx::Error>,
+) -> Result<Source, sqlx::Error> {
+    let id = row.try_get("id")?;
     let path: String = row.try_get("path")?;
-    let mut reading: Option<Reading> = json::optional(row.try_get("reading")?)?;
-    let samples: Option<Vec<Sample>> = json::optional(row.try_get("samples")?)?;
-    if let Some((reading, samples)) = reading.as_mut().zip(samples) {
-        reading.samples = samples;
-    }
+    let document: Option<String> = row.try_get("reading")?;
+    let reading = match document {
+        Some(reading) => Some(reading_of(id, Documents { reading, samples: row.try_get("samples")? })?),
+        None => None,
+    };
     let problem: Option<Problem> = json::optional(row.try_get("problem")?)?;
     Ok(Source {
-        id: row.try_get("id")?,
+        id,
         storage: row.try_get("storage_id")?,
         path: path.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))?,
         sequence: json::optional(row.try_get("sequence")?)?,
         knowledge: match (reading, problem) {
-            (Some(reading), _) => Knowledge::Read(Box::new(reading)),
+            (Some(reading), _) => Knowledge::Read(reading),
             (None, Some(problem)) => Knowledge::Unreadable(problem),
             (None, None) => Knowledge::Unread,
         },

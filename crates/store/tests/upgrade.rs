@@ -74,3 +74,44 @@ async fn runs_of_an_earlier_version_keep_their_plans_and_are_worked_off() {
     database.close().await;
     Database::connect(&server.url()).await.unwrap().close().await;
 }
+
+/// Table and columns of each index that a migration adds to a table and none takes away.
+fn added_indexes() -> Vec<(String, String)> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("migrations");
+    let texts: Vec<String> =
+        std::fs::read_dir(folder).unwrap().map(|entry| std::fs::read_to_string(entry.unwrap().path()).unwrap()).collect();
+    let mut added = Vec::new();
+    for text in &texts {
+        let Some(table) = text.split("ALTER TABLE ").nth(1).and_then(|rest| rest.split_whitespace().next()) else { continue };
+        for line in text.lines().map(str::trim) {
+            let index = ["ADD KEY IF NOT EXISTS ", "ADD INDEX IF NOT EXISTS "].iter().find_map(|start| line.strip_prefix(start));
+            let Some((name, columns)) = index.and_then(|index| index.trim_end_matches([',', ';', ')']).split_once(" (")) else {
+                continue;
+            };
+            if !texts.iter().any(|text| text.contains(&format!("DROP KEY IF EXISTS {name}"))) {
+                added.push((table.to_owned(), columns.replace(" DESC", "").replace(' ', "")));
+            }
+        }
+    }
+    added
+}
+
+/// An index that is added under the name of another is not made, and nothing says so.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_index_that_was_to_be_added_is_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(&folder.path().join("database")).unwrap();
+    Database::connect(&server.url()).await.unwrap().close().await;
+    let mut connection = MySqlConnection::connect(&server.url()).await.unwrap();
+    let there: Vec<(String, String)> = sqlx::query_as(
+        "SELECT table_name, GROUP_CONCAT(column_name ORDER BY seq_in_index SEPARATOR ',') FROM information_schema.statistics \
+         WHERE table_schema = DATABASE() GROUP BY table_name, index_name",
+    )
+    .fetch_all(&mut connection)
+    .await
+    .unwrap();
+    let added = added_indexes();
+    assert!(added.len() > 5, "{added:?}");
+    let missing: Vec<_> = added.iter().filter(|index| !there.contains(index)).collect();
+    assert!(missing.is_empty(), "{missing:?} are not among {there:?}");
+}

@@ -6,6 +6,7 @@ export type Sheet = Schemas["SheetView"];
 export type SheetItem = Schemas["SheetItem"];
 export type SourceRow = Schemas["SourceRow"];
 export type Deliverable = Schemas["DeliverableColumn"];
+export type ChangedColumn = Schemas["ChangedColumn"];
 export type Cell = Schemas["Cell"];
 export type CellKey = Schemas["CellKey"];
 export type Run = Schemas["RunView"];
@@ -126,7 +127,7 @@ export const api = {
     call<{ added: number; found: number }>("POST", `/api/sheets/${sheet}/sources`, { storage, paths }),
   removeSources: (sheet: string, sources: string[]) => call<undefined>("DELETE", `/api/sheets/${sheet}/sources`, { sources }),
   addDeliverable: (sheet: string, column: NewDeliverable) => call<Deliverable>("POST", `/api/sheets/${sheet}/deliverables`, column),
-  changeDeliverable: (id: string, column: NewDeliverable) => call<Deliverable>("PUT", `/api/deliverables/${id}`, column),
+  changeDeliverable: (id: string, column: NewDeliverable) => call<ChangedColumn>("PUT", `/api/deliverables/${id}`, column),
   removeDeliverable: (id: string) => call<undefined>("DELETE", `/api/deliverables/${id}`),
   setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: unknown }) =>
     call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),

@@ -1,7 +1,7 @@
 /** Follows the server's events and keeps what is loaded up to date. */
 import type { QueryClient } from "@tanstack/react-query";
 import { connection } from "./connection";
-import type { Change, Progress, Queue, Run, Sheet, SourceRow, StreamEvent } from "./client";
+import type { Change, ChangedColumn, Progress, Queue, Run, Sheet, SourceRow, StreamEvent } from "./client";
 
 export const keys = {
   sheets: ["sheets"] as const,
@@ -26,7 +26,7 @@ function withRun(sheet: Sheet, run: Run): Sheet {
   const cells = sheet.cells.map((cell) => {
     if (cell.source !== run.source || cell.deliverable !== run.deliverable) return cell;
     // A run that is new has the settings of now.
-    return { ...cell, run, is_out_of_date: cell.is_out_of_date && cell.run?.id === run.id };
+    return { ...cell, run, is_out_of_date: cell.is_out_of_date === true && cell.run?.id === run.id };
   });
   return { ...sheet, cells };
 }
@@ -61,7 +61,7 @@ class Later {
       const keys = [...this.waiting.values()];
       this.waiting.clear();
       for (const queryKey of keys) void client.invalidateQueries({ queryKey });
-    }, 500);
+    }, 300);
   }
 }
 
@@ -98,6 +98,16 @@ export async function sheetAgain(client: QueryClient, id: string): Promise<void>
   await client.invalidateQueries({ queryKey: keys.sheet(id) }, { cancelRefetch: false });
 }
 
+/** Shows a column that was changed, with what is expected of its cells now; the rest of the sheet is asked for later. */
+export function showColumn(client: QueryClient, sheet: string, changed: ChangedColumn): void {
+  const cells = new Map(changed.cells.map((cell) => [cell.source, cell]));
+  client.setQueryData<Sheet>(keys.sheet(sheet), (now) => now && {
+    ...now,
+    deliverables: now.deliverables.map((column) => (column.id === changed.column.id ? changed.column : column)),
+    cells: now.cells.map((cell) => (cell.deliverable === changed.column.id ? (cells.get(cell.source) ?? cell) : cell)),
+  });
+}
+
 /** Takes one event into everything that is loaded. */
 function take(client: QueryClient, event: StreamEvent): void {
   const { change } = event;
@@ -130,7 +140,7 @@ function take(client: QueryClient, event: StreamEvent): void {
       void client.invalidateQueries({ queryKey: keys.viewing(change.id) });
       return;
     case "sheet":
-      void client.invalidateQueries({ queryKey: keys.sheet(change.id) });
+      later.again(client, keys.sheet(change.id));
       void client.invalidateQueries({ queryKey: keys.sheets });
       void client.invalidateQueries({ queryKey: ["bench", change.id] });
       void client.invalidateQueries({ queryKey: ["proofs"] });

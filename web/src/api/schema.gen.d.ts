@@ -1160,21 +1160,21 @@ export interface components {
             /** @description Whether it is wanted. */
             enabled: boolean;
             /** @description Whether that is more than what is taken of the source, where the output is to be smaller. */
-            exceeds_source: boolean;
+            exceeds_source?: boolean;
             /**
              * Format: int64
              * @description Bytes it is expected to weigh.
              */
             forecast?: number | null;
             /** @description Whether the last run had other settings than the cell has now. */
-            is_out_of_date: boolean;
+            is_out_of_date?: boolean;
             /** @description Its own settings, a merge patch on the column's preset; nothing where it has none. */
             overrides?: Record<string, never> | null;
             /** @description Why nothing can be made here. */
             refusal?: string | null;
             run?: components["schemas"]["CellRun"] | null;
             /** @description Whether another wanted output of the sheet would get the same name in the same place. */
-            shares_name: boolean;
+            shares_name?: boolean;
             /** Format: uuid */
             source: string;
         };
@@ -1351,6 +1351,12 @@ export interface components {
             /** @enum {string} */
             kind: "gap";
         };
+        /** @description A column as it is now, with its cells. */
+        ChangedColumn: {
+            /** @description Row by row. */
+            cells: components["schemas"]["Cell"][];
+            column: components["schemas"]["DeliverableColumn"];
+        };
         /**
          * @description How the first two channels of a stream belong together.
          * @enum {string}
@@ -1506,6 +1512,8 @@ export interface components {
             /** @enum {string} */
             kind: "sound";
         }) | {
+            /** @description Whether they are drawn, such as those of discs and broadcasts, and hold no text. */
+            are_pictures?: boolean;
             /** @enum {string} */
             kind: "subtitles";
         } | {
@@ -2119,6 +2127,16 @@ export interface components {
             /** @default null */
             watermark: components["schemas"]["Watermark"] | null;
         };
+        /** @description How fast a stream may come at most, and how much a player holds of it before it is shown. */
+        Peak: {
+            /** @description The highest rate. */
+            bits_per_second: components["schemas"]["BitRate"];
+            /**
+             * Format: int64
+             * @description Bits of the buffer.
+             */
+            buffer: number;
+        };
         /**
          * Format: int32
          * @description How sure a verdict is.
@@ -2205,6 +2223,7 @@ export interface components {
             /** @description What stands where the source's picture begins later than what is made. */
             lead?: components["schemas"]["Lead"];
             level?: components["schemas"]["Level"] | null;
+            peak?: components["schemas"]["Peak"] | null;
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
             /** @description The pixel format in the library's short name. */
@@ -2546,7 +2565,7 @@ export interface components {
          * @description The range of luma and colour codes.
          * @enum {string}
          */
-        RangeRule: "limited" | "full";
+        RangeRule: "limited" | "full" | "same";
         /**
          * @description Whether the declared range of luma is true.
          * @enum {string}
@@ -2841,6 +2860,8 @@ export interface components {
              */
             width: number;
         } | {
+            /** @description Whether smaller sources are enlarged to it; they get its shape alone where not. */
+            enlarge?: boolean;
             /**
              * Format: int32
              * @description Lines of the box.
@@ -2854,6 +2875,8 @@ export interface components {
              */
             width: number;
         } | {
+            /** @description Whether smaller sources are enlarged to it; black stands all around them where not. */
+            enlarge?: boolean;
             /**
              * Format: int32
              * @description Lines of the box.
@@ -2939,7 +2962,7 @@ export interface components {
              * @description Loudness range in hundredths of LU (EBU Tech 3342).
              */
             range?: number | null;
-            /** @description Stretches of two seconds or more without sound. */
+            /** @description Stretches of two seconds or more without sound, each to a tenth of a second. */
             silent: components["schemas"]["Span"][];
             /**
              * Format: int32
@@ -3645,7 +3668,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeliverableColumn"];
+                    "application/json": components["schemas"]["ChangedColumn"];
                 };
             };
         };

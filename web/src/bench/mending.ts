@@ -27,7 +27,7 @@ const toRate = (words: string, exact: string): Way => ({ words, value: { rule: "
 export function sections(reading: Reading | null | undefined, aids: Aid[]): Section[] {
   const tables = aids.filter((aid) => aid.kind === "lut").map((aid) => ({ words: aid.name, value: aid.name }));
   const marks = aids.filter((aid) => aid.kind === "picture");
-  const spoken = (reading?.streams ?? []).filter((stream) => stream.content.kind === "subtitles");
+  const spoken = (reading?.streams ?? []).filter((stream) => stream.content.kind === "subtitles" && !stream.content.are_pictures);
   const languages = [...new Set(spoken.map((stream) => stream.language).filter((language) => language != null))];
   return [
     {
@@ -54,7 +54,7 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
         { name: "Look-up table", place: ["colour", "lut"], ways: tables },
         { name: "High dynamic range", place: ["colour", "dynamic_range"], ways: [{ words: "kept from 10 bit on", value: "when_needed" }, { words: "kept", value: "keep" }, { words: "brought to standard", value: "standard" }] },
         { name: "Colour space", place: ["colour", "space"], ways: [{ words: "as the source", value: "same" }, { words: "Rec. 709", value: "rec709" }, { words: "Rec. 601, 625 lines", value: "rec601_625" }, { words: "Rec. 601, 525 lines", value: "rec601_525" }] },
-        { name: "Range", place: ["colour", "range"], ways: [{ words: "limited", value: "limited" }, { words: "full", value: "full" }] },
+        { name: "Range", place: ["colour", "range"], ways: [{ words: "limited", value: "limited" }, { words: "full", value: "full" }, { words: "as the source", value: "same" }] },
         { name: "Greyscale", place: ["greyscale"], ways: [{ words: "colour kept", value: false }, { words: "all colour taken out", value: true }] },
       ],
     },
@@ -69,8 +69,10 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
             { words: "1080 lines", value: { rule: "height", height: 1080, enlarge: false } },
             { words: "720 lines", value: { rule: "height", height: 720, enlarge: false } },
             { words: "half", value: { rule: "fraction", of: "1/2" } },
-            { words: "1920×1080, bars where it has another shape", value: { rule: "pad", width: 1920, height: 1080 } },
-            { words: "1920×1080, filled", value: { rule: "fill", width: 1920, height: 1080 } },
+            { words: "1920×1080, bars where it has another shape", value: { rule: "pad", width: 1920, height: 1080, enlarge: false } },
+            { words: "1920×1080, bars, enlarged to it", value: { rule: "pad", width: 1920, height: 1080, enlarge: true } },
+            { words: "1920×1080, filled", value: { rule: "fill", width: 1920, height: 1080, enlarge: false } },
+            { words: "1920×1080, filled, enlarged to it", value: { rule: "fill", width: 1920, height: 1080, enlarge: true } },
           ],
         },
         { name: "Pixels", place: ["pixel_aspect"], ways: [{ words: "made square", value: "square" }, { words: "kept as they are", value: "keep" }, { words: "set to 16:15", value: { set: "16/15" } }, { words: "set to 64:45", value: { set: "64/45" } }, { words: "set to 8:9", value: { set: "8/9" } }] },

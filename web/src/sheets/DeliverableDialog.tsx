@@ -9,7 +9,7 @@ import TextField from "@mui/material/TextField";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Deliverable, type Preset, type PresetItem } from "../api/client";
-import { sheetAgain } from "../api/live";
+import { sheetAgain, showColumn } from "../api/live";
 import { ClashField } from "../shared/ClashField";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
@@ -44,13 +44,13 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
     try {
       if (column) {
         const before = { preset: column.preset, storage: column.storage ?? null, folder: column.folder, name_pattern: column.name_pattern, clash: column.clash };
-        await api.changeDeliverable(column.id, wanted);
+        showColumn(client, sheet, await api.changeDeliverable(column.id, wanted));
         tell(`“${preset.name}” is changed; what it made before stays.`, () => api.changeDeliverable(column.id, before));
       } else {
         await api.addDeliverable(sheet, wanted);
         remember(LAST_PLACE, place);
+        await sheetAgain(client, sheet);
       }
-      await sheetAgain(client, sheet);
       onClose();
     } catch (error) {
       refuse(error);

@@ -32,7 +32,7 @@ export function isWanted(cell: Cell): boolean {
 
 /** Whether a file is there that was made with other settings than are wanted now. */
 export function isOutOfDate(cell: Cell): boolean {
-  return cell.is_out_of_date && cell.run?.state === "done";
+  return cell.is_out_of_date === true && cell.run?.state === "done";
 }
 
 /** What is taken of a source weighs: a part of it is compared with what is made of that part. */

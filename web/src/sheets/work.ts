@@ -106,18 +106,21 @@ export function useSheetWork(id: string) {
         };
         attempt(async () => {
           await change(() => from);
+          await again();
           tell(`${plural(others.length, "column")} go where “${from.preset.name}” goes.`, () => change((column) => column));
         });
       },
       removeSources: (sources: string[]) => {
         attempt(async () => {
           await api.removeSources(id, sources);
+          await again();
           tell(`${plural(sources.length, "source")} taken out of the sheet; the files stay.`, () => api.restore(id, { sources }));
         });
       },
       removeColumn: (deliverable: string, name: string) => {
         attempt(async () => {
           await api.removeDeliverable(deliverable);
+          await again();
           tell(`“${name}” taken out of the sheet; what it made stays.`, () => api.restore(id, { deliverables: [deliverable] }));
         });
       },

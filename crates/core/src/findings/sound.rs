@@ -19,7 +19,7 @@ pub struct SoundFinding {
     pub range: Option<i32>,
     /// True peak in hundredths of dBTP (ITU-R BS.1770).
     pub true_peak: Option<i32>,
-    /// Stretches of two seconds or more without sound.
+    /// Stretches of two seconds or more without sound, each to a tenth of a second.
     pub silent: Vec<Span>,
     /// How often three samples or more in a row stand at full scale.
     pub clipped: u64,
@@ -51,8 +51,11 @@ pub enum ChannelRelation {
     OnlySecond,
 }
 
-/// A momentary loudness below this is silence.
-const SILENCE: f64 = -60.0;
+/// Where the highest sample stays below this (−60 dBFS), there is silence. Loudness would not tell where it begins
+/// and ends: its momentary value looks back over 400 ms.
+const SILENCE: f64 = 0.001;
+/// Momentary loudness in LUFS above which a moment is loud enough to be shown.
+const SOUNDS: f64 = -60.0;
 
 pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
     let silent = silent(measured);
@@ -73,8 +76,12 @@ pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
         ChannelRelation::OnlyFirst => Some("sound on the first channel only".to_owned()),
         ChannelRelation::OnlySecond => Some("sound on the second channel only".to_owned()),
     });
+    let longest = silent.iter().map(|span| (span.to - span.from).to_f64()).fold(0.0, f64::max);
     if measured.integrated.is_some() && !silent.is_empty() {
-        words.push(format!("silent for two seconds or more, {}", count(silent.len() as u64, "time")));
+        words.push(match silent.len() {
+            1 => format!("silent once, for {longest:.1} s"),
+            times => format!("silent {times} times, for {longest:.1} s at most"),
+        });
     }
     let late = offset.filter(|offset| offset.abs() > Rational::constant(1, 1000) && !is_priming(*offset, measured, reading));
     words.extend(late.map(|offset| {
@@ -109,13 +116,14 @@ fn hundredths(value: f64) -> i32 {
 fn silent(measured: &SoundMeasure) -> Vec<Span> {
     let mut spans: Vec<Span> = Vec::new();
     let step = Rational::constant(1, 10);
-    for moment in measured.moments.iter().filter(|moment| moment.loudness < SILENCE && moment.peak < 0.001) {
+    for moment in measured.moments.iter().filter(|moment| moment.peak < SILENCE) {
         match spans.last_mut() {
             Some(span) if moment.at - span.to < step => span.to = moment.at + step,
             _ => spans.push(Span { from: moment.at, to: moment.at + step }),
         }
     }
-    spans.retain(|span| span.to - span.from >= Rational::whole(2));
+    // Two seconds hold nineteen whole tenths, wherever they begin.
+    spans.retain(|span| span.to - span.from >= Rational::constant(19, 10));
     spans
 }
 
@@ -164,7 +172,7 @@ fn moments(measured: &SoundMeasure, silent: &[Span]) -> Vec<Moment> {
         .moments
         .iter()
         .max_by(|left, right| left.loudness.total_cmp(&right.loudness))
-        .filter(|moment| moment.loudness > SILENCE)
+        .filter(|moment| moment.loudness > SOUNDS)
         .map(|moment| Moment { at: moment.at, shows: "the loudest".to_owned() });
     let silence = silent.iter().take(4).map(|span| Moment { at: span.from, shows: "silent from here".to_owned() });
     clipped.into_iter().chain(loudest).chain(silence).collect()

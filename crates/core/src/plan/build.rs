@@ -74,7 +74,15 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         (reading, Vec::new())
     } else {
         let (shorter, parts) = reading.cut_to(&effective.parts)?;
-        journal.note(Subject::Parts, "/parts", DecidedBy::Preset, parts_words(&parts, reading), "these parts are marked");
+        let last = effective.parts.last().zip(parts.last());
+        let beyond = last.filter(|(marked, taken)| marked.to - taken.to >= Rational::constant(1, 20));
+        let because = match beyond {
+            Some((marked, _)) => {
+                format!("these parts are marked; the source ends before {}, the last mark", moment_words(marked.to, reading))
+            }
+            None => "these parts are marked".to_owned(),
+        };
+        journal.note(Subject::Parts, "/parts", DecidedBy::Preset, parts_words(&parts, reading), because);
         cut = shorter;
         (&cut, parts)
     };
@@ -104,7 +112,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     let taken = |stream: &Stream| match &stream.content {
         Content::Picture(_) => picture.as_ref().is_some_and(|picture| picture.source_stream == stream.index),
         Content::Sound(_) => sound.iter().any(|sound| sound.source_stream == stream.index),
-        Content::Subtitles | Content::Attachment | Content::Data => false,
+        Content::Subtitles { .. } | Content::Attachment | Content::Data => false,
     };
     let duration = output_duration(reading, begins, taken).and_then(|duration| duration.divided_by(speed));
     let timecode = picture
@@ -161,10 +169,14 @@ fn larger_than_source(plan: &Plan) -> Option<Decision> {
 
 /// “00:00:10:00 to 00:00:20:00”, counted from the first frame; to the millisecond where frames are not counted.
 fn parts_words(parts: &[Span], reading: &Reading) -> String {
-    let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
-    let text = |time| rate.map_or_else(|| moment_text(time), |rate| duration_text(time, rate));
+    let text = |time| moment_words(time, reading);
     let spans: Vec<String> = parts.iter().map(|part| format!("{} to {}", text(part.from), text(part.to))).collect();
     spans.join(", then ")
+}
+
+fn moment_words(time: Rational, reading: &Reading) -> String {
+    let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
+    rate.map_or_else(|| moment_text(time), |rate| duration_text(time, rate))
 }
 
 /// Chapters of what begins at a moment of the source's clock and plays faster by a factor.

@@ -2,6 +2,7 @@
 
 use super::build::Journal;
 use super::{ColourSpace, Origin, Step, Subject};
+use crate::pixels::{PixelForm, is_rgb};
 use crate::preset::{ColourSettings, ColourSpaceRule, DynamicRangeRule, RangeRule};
 use crate::reading::{Colour, Hdr, Picture};
 
@@ -49,10 +50,6 @@ const USUAL_PEAK: u32 = 1000;
 fn rec709() -> ColourSpace {
     let word = || "bt709".to_owned();
     ColourSpace { primaries: word(), transfer: word(), matrix: word(), full_range: false }
-}
-
-pub(super) fn is_rgb(pixel_format: &str) -> bool {
-    ["rgb", "bgr", "gbr", "argb", "abgr", "0rgb", "0bgr", "pal8", "x2rgb"].iter().any(|prefix| pixel_format.starts_with(prefix))
 }
 
 /// The colour space of a source: what it declares, and where it declares nothing what such pictures have.
@@ -103,7 +100,7 @@ pub(super) fn decide(
         Some("arib-std-b67") => Some("HLG"),
         _ => None,
     };
-    let eight_bit = !format.ends_with("le");
+    let eight_bit = PixelForm::of(format).depth == 8;
     let to_standard = match settings.dynamic_range {
         DynamicRangeRule::Standard => true,
         DynamicRangeRule::WhenNeeded => eight_bit,
@@ -147,9 +144,9 @@ pub(super) fn decide(
         let step = Step::Convert { from: present, to: to.clone(), pixel_format: made.fine.clone() };
         made.add(step, to);
     } else if made.steps.is_empty() {
-        declared(source, &mut made, journal);
+        declared(source, settings.range, is_rgb(format), &mut made, journal);
     }
-    if settings.range == RangeRule::Full {
+    if settings.range == RangeRule::Full && !is_rgb(format) {
         let because = "the preset asks for it: not all players heed it";
         journal.note(Subject::Colour, "/picture/colour/range", Origin::Preset, "full range", because);
         if !made.rgb && !made.full_range {
@@ -174,28 +171,45 @@ fn rec601(word: &str) -> ColourSpace {
     ColourSpace { primaries: word.to_owned(), transfer: "smpte170m".to_owned(), matrix: word.to_owned(), full_range: false }
 }
 
-/// Tags that are carried, where nothing is converted but RGB and ranges.
-fn declared(source: &Picture, made: &mut Coloured, journal: &mut Journal<'_>) {
-    let colour = &mut made.colour;
+/// Tags that are carried or assumed, where nothing is converted but RGB and ranges.
+fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, made: &mut Coloured, journal: &mut Journal<'_>) {
     if made.rgb {
         let word = || Some("bt709".to_owned());
-        *colour = Colour {
-            primaries: colour.primaries.take().or_else(word),
-            transfer: colour.transfer.take().or_else(word),
-            matrix: word(),
-            range: Some("tv".to_owned()),
+        let (matrix, range) = if stays_rgb { ("gbr", "pc") } else { ("bt709", "tv") };
+        made.colour = Colour {
+            primaries: made.colour.primaries.take().or_else(word),
+            transfer: made.colour.transfer.take().or_else(word),
+            matrix: Some(matrix.to_owned()),
+            range: Some(range.to_owned()),
             chroma_location: None,
         };
-        let what = "RGB converted with the matrix of BT.709, limited range";
-        journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
+        if stays_rgb {
+            journal.note(Subject::Colour, "", Origin::Source, "RGB as it is", "the codec stores it without loss");
+        } else {
+            let what = "RGB converted with the matrix of BT.709, limited range";
+            journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
+        }
+        return;
+    }
+    if is_full(source) && range == RangeRule::Same {
+        journal.note(Subject::Colour, "/picture/colour/range", Origin::Source, "full range kept", "the source has it");
+        made.colour.range = Some("pc".to_owned());
     } else if is_full(source) {
         let because = "players and broadcasters expect limited range";
         journal.note(Subject::Colour, "", Origin::Source, "full range converted to limited", because);
-        colour.range = Some("tv".to_owned());
-    } else if colour.primaries.is_some() || colour.transfer.is_some() || colour.matrix.is_some() {
-        let named = |part: &Option<String>| part.clone().unwrap_or_else(|| "not declared".to_owned());
-        let what =
-            format!("tags carried: {} / {} / {}", named(&colour.primaries), named(&colour.transfer), named(&colour.matrix));
-        journal.note(Subject::Colour, "", Origin::Source, what, "the source declares them");
+        made.colour.range = Some("tv".to_owned());
     }
+    let ColourSpace { primaries, transfer, matrix, .. } = made.space.clone();
+    let words = format!("{primaries} / {transfer} / {matrix}");
+    let is_known = |part: &Option<String>, taken: &str| part.as_deref() == Some(taken);
+    let Colour { primaries: first, transfer: second, matrix: third, .. } = &source.colour;
+    let known = [is_known(first, &primaries), is_known(second, &transfer), is_known(third, &matrix)];
+    let because = match known.iter().filter(|known| **known).count() {
+        3 => "the source declares them",
+        0 => "the source declares nothing, and pictures of its size have these",
+        _ => "the source declares a part of them, and pictures of its size have the rest",
+    };
+    let what = if known.contains(&false) { format!("tags assumed: {words}") } else { format!("tags carried: {words}") };
+    journal.note(Subject::Colour, "", Origin::Source, what, because);
+    (made.colour.primaries, made.colour.transfer, made.colour.matrix) = (Some(primaries), Some(transfer), Some(matrix));
 }

@@ -128,7 +128,9 @@ fn work_out(rule: CropRule, upright: Upright, findings: Option<&Findings>) -> Re
                 )));
             };
             let part = Rectangle { x: left, y: top, width: across, height: down };
-            cut(part.even_outward(width, height), "set by hand".to_owned())
+            let even = part.even_inward();
+            let because = if even == part { "set by hand" } else { "set by hand, to the next pair: colour is stored for pairs" };
+            cut(even, because.to_owned())
         }
     }
 }

@@ -35,6 +35,15 @@ pub(super) struct Fields {
     pub(super) even_rate: Option<Rational>,
 }
 
+/// The lines of the output beside those of the source.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Lines {
+    /// Whether each comes from one line of the source.
+    pub(super) stay: bool,
+    /// Whether the codec can store so many as fields.
+    pub(super) can_be_fields: bool,
+}
+
 /// What the source is, by its findings where there are any, and by its header where there are none.
 enum Material<'a> {
     Frames,
@@ -49,7 +58,7 @@ pub(super) fn decide(
     source: &Picture,
     findings: Option<&Findings>,
     pace: Pace,
-    lines_change: bool,
+    lines: Lines,
     journal: &mut Journal<'_>,
 ) -> Result<Fields, PlanError> {
     let found = findings.and_then(|findings| Some((findings, findings.fields.as_ref()?)));
@@ -88,9 +97,9 @@ pub(super) fn decide(
         }
         Material::Film { because, stretches, .. } | Material::Mixture { because, stretches } => {
             let first = first_field(stretches).unwrap_or(source.field_order);
-            Ok(as_video(settings, pace, first, &because, lines_change, journal))
+            Ok(as_video(settings, pace, first, &because, lines, journal))
         }
-        Material::Fields { first, because } => Ok(as_video(settings, pace, first, &because, lines_change, journal)),
+        Material::Fields { first, because } => Ok(as_video(settings, pace, first, &because, lines, journal)),
     }
 }
 
@@ -185,11 +194,11 @@ fn as_video(
     pace: Pace,
     first: FieldOrder,
     because: &str,
-    lines_change: bool,
+    lines: Lines,
     journal: &mut Journal<'_>,
 ) -> Fields {
     match settings.fields {
-        FieldsRule::Keep if !lines_change => {
+        FieldsRule::Keep if lines.stay && lines.can_be_fields => {
             note(
                 journal,
                 "/picture/fields",
@@ -199,7 +208,12 @@ fn as_video(
             Fields { steps: Vec::new(), order: first, pace, even_rate: None }
         }
         FieldsRule::Keep => {
-            let because = format!("fields cannot be kept when the number of lines changes; {because}");
+            let why = if lines.stay {
+                "fields of H.264 with 4:2:0 need a number of lines that four divides"
+            } else {
+                "fields cannot be kept when the number of lines changes"
+            };
+            let because = format!("{why}; {because}");
             deinterlaced(settings, pace, first, &because, true, journal)
         }
         FieldsRule::WhenNeeded => deinterlaced(settings, pace, first, because, true, journal),

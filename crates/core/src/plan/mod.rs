@@ -21,6 +21,7 @@ use utoipa::ToSchema;
 use crate::findings::Stretch;
 use crate::forecast::Forecast;
 use crate::geometry::{Rectangle, even};
+use crate::level::Peak;
 use crate::parts::Span;
 use crate::preset::{
     Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Effort, Lead, Level, PictureCodec, Profile,
@@ -192,6 +193,9 @@ pub struct PicturePlan {
     pub pixel_format: String,
     /// How many bits it gets.
     pub rate: crate::preset::RateControl,
+    /// What its level leaves it at most, where one is asked for.
+    #[serde(default)]
+    pub peak: Option<Peak>,
     /// How hard the encoder works.
     pub effort: Effort,
     /// Frames from one key frame to the next at most.

@@ -8,7 +8,7 @@ use super::{Origin, Step, Subject};
 use crate::parts::{Span, source_time};
 use crate::preset::{BurntSubtitles, Corner, Overlays};
 use crate::rational::Rational;
-use crate::reading::{Content, Reading};
+use crate::reading::{Content, Reading, Stream};
 use crate::timecode::{Timecode, duration_text, moment_text};
 
 /// Text in the picture, which goes by the source's time.
@@ -93,15 +93,27 @@ pub(super) fn steps(
         BurntSubtitles::Language { language } => Some(Some(language.as_str())),
     };
     if let Some(language) = wanted {
-        let mut streams = reading.streams.iter().filter(|stream| stream.content == Content::Subtitles);
-        let found = streams.find(|stream| language.is_none_or(|language| stream.language.as_deref() == Some(language)));
+        let holds = |are_pictures| {
+            let meant = move |stream: &&Stream| {
+                stream.content == Content::Subtitles { are_pictures }
+                    && language.is_none_or(|language| stream.language.as_deref() == Some(language))
+            };
+            reading.streams.iter().find(meant)
+        };
+        let found = holds(false);
         match found {
             Some(stream) => {
                 let of = stream.language.as_deref().map_or_else(String::new, |language| format!(" ({language})"));
                 say("/picture/overlays/subtitles", format!("subtitles written in{of}"), "the preset asks for it");
                 steps.push(Step::Subtitles { stream: stream.index, parts: parts.to_vec(), speed });
             }
-            None => say("/picture/overlays/subtitles", "no subtitles written in".to_owned(), "the source has none of this kind"),
+            None => {
+                let why = match holds(true) {
+                    Some(_) => "the source has them as pictures, and only text can be written in",
+                    None => "the source has none of this kind",
+                };
+                say("/picture/overlays/subtitles", "no subtitles written in".to_owned(), why);
+            }
         }
     }
     let burn = settings.burn_in;

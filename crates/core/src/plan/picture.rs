@@ -6,10 +6,12 @@ use super::fields::Pace;
 use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
 use crate::findings::{Extent, RateVerdict};
 use crate::geometry::{Frame, Rectangle, sizing};
-use crate::level;
+use crate::level::{self, Peak};
 use crate::parts::Span;
+use crate::pixels::{PixelForm, is_rgb, lossless_format};
 use crate::preset::{
-    Adjustment, Deblocking, Denoising, PictureCodec, PictureSettings, Profile, RangeRule, RateControl, RateConversion, SizeRule,
+    Adjustment, ColourSettings, Deblocking, Denoising, Level, Overlays, PictureCodec, PictureSettings, Profile, RangeRule,
+    RateControl, RateConversion,
 };
 use crate::rational::Rational;
 use crate::reading::{Picture, Reading, Stream};
@@ -48,12 +50,15 @@ pub(super) fn plan(
     let seen = Upright::of(source, settings.pixel_aspect);
     let (upright, orientation) = (seen.frame, seen.orientation);
     let cut = crop::decide(settings.crop, seen, findings, journal)?;
-    let lines_change = settings.size != SizeRule::Same || cut.is_some() || !orientation.is_upright();
-    let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines_change, journal)?;
-    let field_order = fields.order;
-    let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
     let cut_frame = cut.map_or(upright, |part| Frame { width: part.width, height: part.height, ..upright });
     let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
+    let lines = fields::Lines {
+        stay: orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
+        can_be_fields: settings.codec != PictureCodec::H264 || profile == Profile::High422 || size.frame.height % 4 == 0,
+    };
+    let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
+    let field_order = fields.order;
+    let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
     journal.note(
         Subject::Size,
         "/picture/size",
@@ -67,7 +72,15 @@ pub(super) fn plan(
     let duration = stream.duration.or(reading.duration).and_then(|duration| (duration + lead).divided_by(speed));
     let lead = lead.divided_by(speed).unwrap_or(lead);
     let rate = decide_bit_rate(settings.rate, duration, journal);
-    let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format);
+    let after_crop = size.crop.or(cut).map_or((upright.width, upright.height), |part| (part.width, part.height));
+    let scaled = after_crop != size.scaled;
+    let stays_as_stored = !scaled && fields.steps.is_empty() && changes_no_sample(settings);
+    let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format, stays_as_stored);
+    let lost = PixelForm::of(&source.pixel_format).lost_in(PixelForm::of(&pixel_format));
+    if !lost.is_empty() {
+        let because = format!("{} {} stores no more", settings.codec.words(), profile.words());
+        journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
+    }
     if let Some(asked) = settings.level
         && !level::allows(settings.codec, asked, size.frame.width, size.frame.height, frame_rate.rate())
     {
@@ -79,6 +92,7 @@ pub(super) fn plan(
             settings.codec.words()
         )));
     }
+    let peak = settings.level.and_then(|asked| peak(settings, profile, asked, journal));
     if settings.codec == PictureCodec::Mpeg2 && !level::mpeg2_has_rate(frame_rate.rate()) {
         return Err(PlanError::Impossible(format!(
             "MPEG-2 has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
@@ -123,21 +137,26 @@ pub(super) fn plan(
     steps.extend(even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat }));
     steps.extend(rate_step.clone().filter(|_| !mixes));
     clean(settings, journal, &mut steps);
-    let after_crop = kept.map_or((upright.width, upright.height), |part| (part.width, part.height));
-    let scaled = after_crop != size.scaled;
     let coloured = colour::decide(&settings.colour, source, &pixel_format, scaled, journal);
     steps.extend(coloured.steps);
-    let depth = if coloured.pixel_format == source.pixel_format { source.depth } else { depth_of(&coloured.pixel_format) };
+    let depth =
+        if coloured.pixel_format == source.pixel_format { source.depth } else { PixelForm::of(&coloured.pixel_format).depth };
     let codes = (!coloured.rgb).then_some((depth, coloured.full_range));
     let adjusted = adjust(settings, codes, &pixel_format, journal);
     steps.extend(adjusted.clone().filter(|_| !coloured.rgb));
-    let full_wanted = settings.colour.range == RangeRule::Full;
-    if scaled || coloured.pixel_format != pixel_format || coloured.full_range != full_wanted {
+    let full_wanted = match settings.colour.range {
+        RangeRule::Full => true,
+        RangeRule::Limited => false,
+        RangeRule::Same => coloured.full_range,
+    };
+    let leaves_rgb = coloured.rgb && !is_rgb(&pixel_format);
+    let changes_range = !coloured.rgb && coloured.full_range != full_wanted;
+    if scaled || coloured.pixel_format != pixel_format || changes_range {
         let mut scale = scale_to(size.scaled, &pixel_format, field_order.is_interlaced());
         if let Step::Scale { to_matrix, to_range, .. } = &mut scale {
-            *to_matrix = coloured.rgb.then(|| "bt709".to_owned());
+            *to_matrix = leaves_rgb.then(|| "bt709".to_owned());
             let range = if full_wanted { "pc" } else { "tv" };
-            *to_range = (coloured.rgb || coloured.full_range != full_wanted).then(|| range.to_owned());
+            *to_range = (leaves_rgb || changes_range || full_wanted && !coloured.rgb).then(|| range.to_owned());
         }
         steps.push(scale);
     }
@@ -166,6 +185,7 @@ pub(super) fn plan(
         level: settings.level,
         pixel_format,
         rate,
+        peak,
         effort: settings.effort,
         key_interval_frames: u32::try_from(key_interval).unwrap_or(u32::MAX),
         width: size.frame.width,
@@ -234,18 +254,18 @@ fn clean(settings: &PictureSettings, journal: &mut Journal<'_>, steps: &mut Vec<
     }
 }
 
-fn scale_to((width, height): (u32, u32), pixel_format: &str, fields_apart: bool) -> Step {
-    Step::Scale { width, height, pixel_format: pixel_format.to_owned(), fields_apart, to_matrix: None, to_range: None }
+/// Whether nothing is asked for that needs luma and chroma, or gives other samples.
+fn changes_no_sample(settings: &PictureSettings) -> bool {
+    settings.adjustment == Adjustment::default()
+        && settings.colour == ColourSettings { range: settings.colour.range, ..ColourSettings::default() }
+        && settings.cleaning.deblock == Deblocking::Off
+        && settings.cleaning.denoise == Denoising::Off
+        && settings.overlays == Overlays::default()
+        && !settings.greyscale
 }
 
-fn depth_of(pixel_format: &str) -> u32 {
-    if pixel_format.ends_with("12le") {
-        12
-    } else if pixel_format.ends_with("10le") {
-        10
-    } else {
-        8
-    }
+fn scale_to((width, height): (u32, u32), pixel_format: &str, fields_apart: bool) -> Step {
+    Step::Scale { width, height, pixel_format: pixel_format.to_owned(), fields_apart, to_matrix: None, to_range: None }
 }
 
 /// Levels are changed in the source's own codes, which `source` tells as depth and whether they use
@@ -260,7 +280,7 @@ fn adjust(settings: &PictureSettings, source: Option<(u32, bool)>, output: &str,
         adjustment.brightness, adjustment.contrast, adjustment.gamma, adjustment.saturation
     );
     journal.note(Subject::Colour, "/picture/adjustment", DecidedBy::Preset, what, "the preset asks for it");
-    let (depth, full) = source.unwrap_or((depth_of(output), false));
+    let (depth, full) = source.unwrap_or((PixelForm::of(output).depth, false));
     let finer = 1 << depth.saturating_sub(8).min(8);
     let levels = if full { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
     Some(Step::Adjust { adjustment, levels, neutral: 128 * finer })
@@ -280,6 +300,18 @@ fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut
     }
     journal.note(Subject::Rate, "/picture/rate", DecidedBy::Preset, rate_words(asked), rate_reason(asked));
     asked
+}
+
+/// The highest rate and the buffer that a level leaves; a constant rate has its own.
+fn peak(settings: &PictureSettings, profile: Profile, asked: Level, journal: &mut Journal<'_>) -> Option<Peak> {
+    let peak = level::peak(settings.codec, profile, asked)?;
+    if let RateControl::Constant { .. } | RateControl::ByProfile = settings.rate {
+        return None;
+    }
+    let what = format!("never more than {} over a buffer of {} Mb", peak.bits_per_second, peak.buffer / 1_000_000);
+    let because = format!("level {asked} of {} {} allows no more", settings.codec.words(), profile.words());
+    journal.note(Subject::Rate, "/picture/level", DecidedBy::Preset, what, because);
+    Some(peak)
 }
 
 fn rate_words(rate: RateControl) -> String {
@@ -302,32 +334,13 @@ const fn rate_reason(rate: RateControl) -> &'static str {
     }
 }
 
-/// The form that takes every sample of the source; RGB is stored as luma and chroma of 10 bit.
-fn lossless_format(source: &str) -> &'static str {
-    const KEPT: [&str; 9] = [
-        "yuv420p",
-        "yuv422p",
-        "yuv444p",
-        "yuv420p10le",
-        "yuv422p10le",
-        "yuv444p10le",
-        "yuv420p12le",
-        "yuv422p12le",
-        "yuv444p12le",
-    ];
-    let plain = source.replace("yuvj", "yuv");
-    KEPT.into_iter().find(|kept| *kept == plain).unwrap_or("yuv444p10le")
-}
-
-fn has_alpha(pixel_format: &str) -> bool {
-    ["yuva", "rgba", "bgra", "argb", "abgr", "gbrap", "ya"].iter().any(|prefix| pixel_format.starts_with(prefix))
-}
-
-fn pixel_format(codec: PictureCodec, profile: Profile, source: &str) -> String {
+/// The pixel format of the output; `stays_as_stored` where nothing is done to the picture's samples.
+fn pixel_format(codec: PictureCodec, profile: Profile, source: &str, stays_as_stored: bool) -> String {
     let name = match (codec, profile) {
-        (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) if has_alpha(source) => "yuva444p10le",
+        (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) if PixelForm::of(source).has_alpha() => "yuva444p10le",
         (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) => "yuv444p10le",
         (PictureCodec::Prores, _) => "yuv422p10le",
+        (PictureCodec::Ffv1, _) if is_rgb(source) && !stays_as_stored => "yuv444p10le",
         (PictureCodec::Ffv1, _) => lossless_format(source),
         (PictureCodec::H264, Profile::High10) | (PictureCodec::Hevc, Profile::Main10) => "yuv420p10le",
         (PictureCodec::H264, Profile::High422) | (PictureCodec::Hevc, Profile::Main42210) => "yuv422p10le",

@@ -247,6 +247,8 @@ pub enum RangeRule {
     Limited,
     /// All codes.
     Full,
+    /// As the source.
+    Same,
 }
 
 /// What is laid over the picture.

@@ -330,6 +330,9 @@ pub enum SizeRule {
         width: u32,
         /// Lines of the box.
         height: u32,
+        /// Whether smaller sources are enlarged to it; they get its shape alone where not.
+        #[serde(default)]
+        enlarge: bool,
     },
     /// Whole inside a box, the rest filled with black.
     Pad {
@@ -337,6 +340,9 @@ pub enum SizeRule {
         width: u32,
         /// Lines of the box.
         height: u32,
+        /// Whether smaller sources are enlarged to it; black stands all around them where not.
+        #[serde(default)]
+        enlarge: bool,
     },
     /// This width, the height following from the shape.
     Width {
@@ -644,8 +650,8 @@ impl Preset {
         let size = match picture.size {
             SizeRule::Same => "as the source".to_owned(),
             SizeRule::Fit { width, height, .. } => format!("inside {width}×{height}"),
-            SizeRule::Fill { width, height } => format!("fills {width}×{height}"),
-            SizeRule::Pad { width, height } => format!("{width}×{height} with bars"),
+            SizeRule::Fill { width, height, .. } => format!("fills {width}×{height}"),
+            SizeRule::Pad { width, height, .. } => format!("{width}×{height} with bars"),
             SizeRule::Width { width, .. } => format!("{width} wide"),
             SizeRule::Height { height, .. } => format!("{height} high"),
             SizeRule::Fraction { of } => format!("{of} of the source"),

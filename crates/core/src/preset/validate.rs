@@ -175,7 +175,7 @@ fn size_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
         }
         SizeRule::Width { width, .. } => side_faults(width, "width", faults),
         SizeRule::Height { height, .. } => side_faults(height, "height", faults),
-        SizeRule::Fit { width, height, .. } | SizeRule::Fill { width, height } | SizeRule::Pad { width, height } => {
+        SizeRule::Fit { width, height, .. } | SizeRule::Fill { width, height, .. } | SizeRule::Pad { width, height, .. } => {
             side_faults(width, "width", faults);
             side_faults(height, "height", faults);
         }

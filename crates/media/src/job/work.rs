@@ -11,7 +11,7 @@ use beryl_core::check::{Given, Look, LookAt};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_core::run::{PassSoFar, Progress};
+use beryl_core::run::{Course, PassSoFar, Progress};
 use beryl_core::timeline::{MOST_LISTED, Remark};
 
 use super::control::Control;
@@ -42,6 +42,8 @@ pub(crate) struct Work<'a> {
     /// Nanoseconds of processor time.
     cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
+    /// How the first of two passes went on.
+    first_course: Mutex<Course>,
     /// Pictures that went into the encoder in this pass.
     sketches: Mutex<Sketches>,
     /// What went into the encoder of each stream in this pass.
@@ -153,6 +155,7 @@ impl<'a> Work<'a> {
             read_back: Mutex::new(None),
             cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
+            first_course: Mutex::new(Course::default()),
             sketches: Mutex::new(Sketches::default()),
             given: Mutex::new(BTreeMap::new()),
             notes: Mutex::new(String::new()),
@@ -267,16 +270,27 @@ impl<'a> Work<'a> {
         let earlier = *self.earlier_passes.lock().unwrap_or_else(PoisonError::into_inner);
         let position = self.position.load(Ordering::Relaxed) as f64 / 1e6;
         let elapsed = elapsed.as_secs_f64();
+        let (pass, duration) = (self.pass.load(Ordering::Relaxed), self.run.plan.known_duration().to_f64());
+        let done = {
+            let mut course = self.first_course.lock().unwrap_or_else(PoisonError::into_inner);
+            if pass == 1 && self.passes() > 1 {
+                course.note(position, elapsed);
+                Course::default().part(position, duration)
+            } else {
+                course.part(position, duration)
+            }
+        };
         let first_out = (position > 0.0).then(|| {
             let mut first = self.first_out.lock().unwrap_or_else(PoisonError::into_inner);
-            *first.get_or_insert((elapsed, position))
+            *first.get_or_insert((elapsed, done))
         });
         let measured = Progress::measure(&PassSoFar {
-            pass: self.pass.load(Ordering::Relaxed),
+            pass,
             passes: self.passes(),
             first_share: self.run.plan.first_pass_share(),
             position,
-            duration: self.run.plan.known_duration().to_f64(),
+            done,
+            duration,
             elapsed,
             first_out,
             earlier: earlier.as_secs_f64(),

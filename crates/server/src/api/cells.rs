@@ -1,21 +1,22 @@
 //! The cells of a sheet: what is set for them, running them, and what came out.
 
+use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::check::{CheckItem, CheckReport, compare};
-use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::preset::{Preset, joined_overrides, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, RunState};
 use beryl_store::StoreError;
-use beryl_store::runs::{Origin, Run, SettingsId};
+use beryl_store::runs::{LatestRun, Origin, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -26,8 +27,8 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
-use crate::forecasts::{Forecasts, Outlook};
-use crate::outputs::{NameParts, Wish, reading_of};
+use crate::forecasts::{Asked, Forecasts, Outlook, OutputPlace};
+use crate::outputs::{NameParts, Wish, reading_of, today};
 use crate::views::{Cell, CellRun, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -39,7 +40,7 @@ pub(super) struct SheetState {
     pub(super) sources: Vec<SheetSource>,
     pub(super) columns: Vec<Deliverable>,
     settings: HashMap<CellKey, OutputSetting>,
-    latest: HashMap<CellKey, Run>,
+    latest: HashMap<CellKey, LatestRun>,
     /// The settings that these runs had.
     made_with: HashMap<SettingsId, Arc<Preset>>,
 }
@@ -54,8 +55,7 @@ impl SheetState {
         )?;
         let made_with = app.forecasts.settings_of(&app.database, latest.iter()).await?;
         let latest = latest.into_iter();
-        let latest =
-            latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
+        let latest = latest.map(|run| (CellKey { source: run.source, deliverable: run.deliverable }, run)).collect();
         Ok(Self { sources, columns, settings, latest, made_with })
     }
 
@@ -63,45 +63,56 @@ impl SheetState {
     pub(super) fn cells(&self, forecasts: &Forecasts) -> Vec<Cell> {
         let outlooks = self.outlooks(forecasts);
         let sharing = self.sharing_names(&outlooks);
-        let cell = |(key, outlook): (CellKey, Option<Outlook>)| {
-            let shares_name = sharing.contains(&key);
-            self.cell(key, outlook, shares_name)
-        };
-        outlooks.into_iter().map(cell).collect()
+        outlooks.into_iter().map(|(key, outlook)| self.cell(key, outlook, sharing.contains(&key))).collect()
+    }
+
+    /// The cells of one column, row by row.
+    pub(super) fn cells_of_column(&self, column: Uuid, forecasts: &Forecasts) -> Vec<Cell> {
+        self.cells(forecasts).into_iter().filter(|cell| cell.deliverable == column).collect()
     }
 
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
     fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
         let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| Arc::new(column.preset.clone())).collect();
-        self.sources.iter().flat_map(|row| self.row(row, &presets, forecasts)).collect()
+        let today = today();
+        (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, today, &presets, forecasts)).collect()
     }
 
     /// Wanted cells whose outputs would get the same name in the same place.
     fn sharing_names(&self, outlooks: &[(CellKey, Option<Outlook>)]) -> HashSet<CellKey> {
-        let mut at: HashMap<(Uuid, StoragePath, &'static str), Vec<CellKey>> = HashMap::new();
-        let mut outlooks = outlooks.iter();
-        for (number, row) in (1..).zip(&self.sources) {
-            for (column, (key, outlook)) in self.columns.iter().zip(outlooks.by_ref()) {
-                let name = outlook.as_ref().and_then(|outlook| outlook.name.as_ref());
-                let Some(name) = name.filter(|_| self.is_enabled(*key)) else { continue };
-                if let Ok((storage, stem)) = wish(number, row, column, &Value::Null).place(name) {
-                    at.entry((storage, stem, name.extension)).or_default().push(*key);
+        let mut first: HashMap<&OutputPlace, CellKey> = HashMap::new();
+        let mut sharing = HashSet::new();
+        for (key, outlook) in outlooks {
+            let place = outlook.as_ref().and_then(|outlook| outlook.place.as_deref());
+            let Some(place) = place.filter(|_| self.is_enabled(*key)) else { continue };
+            match first.entry(place) {
+                Entry::Occupied(taken) => sharing.extend([*taken.get(), *key]),
+                Entry::Vacant(free) => {
+                    free.insert(*key);
                 }
             }
         }
-        at.into_values().filter(|cells| cells.len() > 1).flatten().collect()
+        sharing
     }
 
-    fn row(&self, row: &SheetSource, presets: &[Arc<Preset>], forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
+    fn row(
+        &self,
+        place: u32,
+        row: &SheetSource,
+        date: NaiveDate,
+        presets: &[Arc<Preset>],
+        forecasts: &Forecasts,
+    ) -> Vec<(CellKey, Option<Outlook>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
+        let Knowledge::Read(reading) = &row.source.knowledge else { return keys.map(|key| (key, None)).collect() };
         let own: Vec<Value> = keys.clone().map(|key| joined_overrides(row_settings(row), self.overrides(key))).collect();
-        let columns: Vec<_> =
-            keys.clone().zip(presets).zip(&own).map(|((key, preset), own)| (key.deliverable, preset, own)).collect();
-        let outlooks = match reading_of(&row.source) {
-            Ok(reading) => forecasts.of_row(row.source.id, reading, &columns).into_iter().map(Some).collect(),
-            Err(_) => vec![None; columns.len()],
-        };
-        keys.zip(outlooks).collect()
+        let asked = self.columns.iter().zip(presets).zip(&own).map(|((column, preset), own)| Asked {
+            column: column.id,
+            preset,
+            wish: Wish { date, ..wish(place, row, column, own) },
+        });
+        let asked: Vec<Asked<'_>> = asked.collect();
+        keys.zip(forecasts.of_row(row.source.id, reading, &asked).into_iter().map(Some)).collect()
     }
 
     fn overrides(&self, key: CellKey) -> &Value {
@@ -126,7 +137,7 @@ impl SheetState {
     /// Whether the last run of a cell had other settings than it has now.
     fn is_out_of_date(&self, key: CellKey, settings: Option<&Preset>) -> bool {
         let had = self.latest.get(&key).and_then(|run| self.made_with.get(&run.settings?));
-        had.zip(settings).is_some_and(|(had, now)| **had != *now)
+        had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(&raw const **had, now) && **had != *now)
     }
 
     fn cell(&self, key: CellKey, outlook: Option<Outlook>, shares_name: bool) -> Cell {
@@ -144,7 +155,7 @@ impl SheetState {
             is_out_of_date: self.is_out_of_date(key, settings),
             shares_name,
             refusal: outlook.and_then(|outlook| outlook.forecast.err()),
-            run: self.latest.get(&key).map(CellRun::of),
+            run: self.latest.get(&key).cloned().map(CellRun::of_latest),
         }
     }
 }
@@ -165,6 +176,7 @@ pub(super) fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable
         destination: column.storage.map(|storage| (storage, column.folder.clone())),
         clash: column.clash,
         counter: place,
+        date: today(),
     }
 }
 

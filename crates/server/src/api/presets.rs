@@ -13,6 +13,7 @@ use utoipa_axum::routes;
 
 use super::ApiError;
 use crate::app::App;
+use crate::house_presets;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(presets, save_preset)).routes(routes!(remove_preset)).routes(routes!(schema))
@@ -59,13 +60,16 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
         ));
     }
     app.database.save_preset(&preset).await?;
+    house_presets::write(&app).await;
     Ok(Json(view(preset, false)))
 }
 
 /// Removes a preset of the house; columns made from it keep their copy.
 #[utoipa::path(delete, path = "/api/presets/{id}", params(("id" = String, Path)), responses((status = 200)))]
 async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<(), ApiError> {
-    Ok(app.database.remove_preset(&id).await?)
+    app.database.remove_preset(&id).await?;
+    house_presets::write(&app).await;
+    Ok(())
 }
 
 /// The JSON Schema of preset documents.

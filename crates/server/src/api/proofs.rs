@@ -217,6 +217,13 @@ async fn prove(State(app): State<Arc<App>>, Json(wish): Json<ProofWish>) -> Resu
     let proved: Vec<Vec<Span>> = if wish.size {
         vec![sample_parts(reading, &cell.plan(&Value::Null, None)?.parts)]
     } else {
+        if let Some((length, moment)) =
+            reading.duration.and_then(|length| Some((length, wish.moments.iter().find(|moment| **moment >= length)?)))
+        {
+            let (moment, length) = (moment.to_f64(), length.to_f64());
+            let why = format!("{moment:.3} s lies behind its end: it is {length:.3} s long");
+            return Err(ApiError::invalid(what(), why));
+        }
         let latest = reading.duration.map(|length| (length - wish.seconds).max(Rational::ZERO));
         let part = |moment: &Rational| {
             let from = latest.map_or(*moment, |latest| (*moment).min(latest)).max(Rational::ZERO);

@@ -264,18 +264,27 @@ async fn add_deliverable(
     Ok(Json(DeliverableColumn::of(&column)))
 }
 
+/// A column as it is now, with its cells.
+#[derive(Debug, Serialize, ToSchema)]
+struct ChangedColumn {
+    column: DeliverableColumn,
+    /// Row by row.
+    cells: Vec<Cell>,
+}
+
 /// Changes a column; what was made before stays as it is.
-#[utoipa::path(put, path = "/api/deliverables/{id}", params(("id" = Uuid, Path)), request_body = NewDeliverable, responses((status = 200, body = DeliverableColumn)))]
+#[utoipa::path(put, path = "/api/deliverables/{id}", params(("id" = Uuid, Path)), request_body = NewDeliverable, responses((status = 200, body = ChangedColumn)))]
 async fn change_deliverable(
     State(app): State<Arc<App>>,
     Path(id): Path<Uuid>,
     Json(new): Json<NewDeliverable>,
-) -> Result<Json<DeliverableColumn>, ApiError> {
+) -> Result<Json<ChangedColumn>, ApiError> {
     let sheet = app.database.deliverable(id).await?.sheet;
     let column = new.checked(&app, id, sheet).await?;
     app.database.save_deliverable(&column).await?;
+    let cells = SheetState::load(&app, sheet).await?.cells_of_column(id, &app.forecasts);
     app.hub.tell(Change::Sheet { id: sheet });
-    Ok(Json(DeliverableColumn::of(&column)))
+    Ok(Json(ChangedColumn { column: DeliverableColumn::of(&column), cells }))
 }
 
 /// Removes a column; what was made stays, and it can be restored.

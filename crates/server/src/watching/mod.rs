@@ -27,7 +27,7 @@ use crate::app::{App, ending};
 use crate::door::Walk;
 use crate::events::Change;
 use crate::files::{Found, find_sources};
-use crate::outputs::Wish;
+use crate::outputs::{Wish, today};
 use crate::reader::read_source;
 
 pub(crate) use channels::Channels;
@@ -434,6 +434,7 @@ fn wished_runs(
             destination: Some((folder.destination_storage, destination.clone())),
             clash: folder.clash,
             counter,
+            date: today(),
         };
         wish.run(Origin::WatchFolder(folder.id))
     };
