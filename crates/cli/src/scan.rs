@@ -43,6 +43,9 @@ fn print(findings: &Findings) {
     for sound in &findings.sounds {
         point(&format!("sound of stream {}", sound.stream), &sound.words.join("; "), &sound.evidence);
     }
+    for words in &findings.unseen {
+        say!("  {words}");
+    }
     for moment in &findings.telling {
         say!("  to look at: {} ({})", clock_text(moment.at), moment.shows);
     }

@@ -101,7 +101,8 @@ fn preset_in(file: &Path) -> Result<Preset, Problem> {
 /// The built-in presets and those of the house, which the application keeps in its state folder.
 pub(crate) fn all_presets(state: &Path) -> Result<Vec<Preset>, Problem> {
     let files = std::fs::read_dir(state.join("presets")).into_iter().flatten().filter_map(Result::ok);
-    let mut files: Vec<_> = files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "json")).collect();
+    let mut files: Vec<_> =
+        files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "json")).collect();
     files.sort();
     let own = files.iter().map(|file| preset_in(file)).collect::<Result<Vec<_>, _>>()?;
     Ok(builtin_presets().into_iter().chain(own).collect())

@@ -50,6 +50,26 @@ fn presets_are_listed_and_their_documents_are_presets() {
 }
 
 #[test]
+fn presets_of_the_house_are_known_by_id_and_reports_name_the_file_that_is_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let own =
+        Preset { id: "house-web".to_owned(), name_pattern: "{source} 100% {preset}".to_owned(), ..builtin_presets().remove(0) };
+    std::fs::create_dir_all(folder.path().join("state/presets")).unwrap();
+    std::fs::write(folder.path().join("state/presets/house-web.json"), serde_json::to_string(&own).unwrap()).unwrap();
+    let state = folder.path().join("state").display().to_string();
+    assert!(words(&["presets", "--state", &state]).contains("house-web"));
+    let file = clip(folder.path(), "glaze-db_screen.mp4", 1);
+    let (report, whole) = encode(&file, "house-web", &folder.path().join("out"), &["--state", &state]);
+    let output = &report["outputs"][0];
+    let made = output["file"].as_str().unwrap();
+    assert!(whole && made.ends_with("glaze-db_screen 100% house-web.mp4"), "{report}");
+    assert!(std::path::Path::new(made).is_file(), "{made}");
+    let unknown = beryl(&["plan", file.to_str().unwrap(), "--preset", "house-film", "--state", &state]);
+    let fault = String::from_utf8(unknown.stderr).unwrap();
+    assert!(!unknown.status.success() && fault.contains("house-web"), "{fault}");
+}
+
+#[test]
 fn a_plan_says_every_decision_with_its_reason_in_both_forms() {
     let folder = tempfile::tempdir().unwrap();
     let file = clip(folder.path(), "openday-94_tape-2.mov", 1);

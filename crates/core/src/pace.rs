@@ -76,10 +76,18 @@ pub fn judge(times: &[i64], frames: usize, clock: Rational, declared: Option<Rat
         let unsure = if frames > times.len() { UNSTAMPED } else { unsure.min(SURE) };
         measured.map(|rate| standard_of_steps(rate, unsure, most_frequent(&distances), clock).unwrap_or(rate))
     } else {
-        declared.or(measured).map(snap)
+        let believed = declared.filter(|declared| measured.is_none_or(|measured| is_told_truly(*declared, measured)));
+        believed.map(snap).or_else(|| measured.map(|rate| near_standard(rate, SURE).unwrap_or(rate)))
     };
     let dominant = if varies { dominant(&distances, usual, tolerance, clock) } else { None };
     Pace { rate, varies, dominant }
+}
+
+/// Whether a declared rate can be that of frames with a measured one: a twentieth apart is a lie, but for packets that
+/// hold a field each, of which there are twice as many.
+fn is_told_truly(declared: Rational, measured: Rational) -> bool {
+    let near = |rate: Rational| (rate - declared).abs() <= declared * Rational::constant(1, 20);
+    near(measured) || near(measured * Rational::constant(1, 2))
 }
 
 /// The standard rate behind the distance that at least half of all have: a screen that stands still, or a camera that

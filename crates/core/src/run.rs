@@ -223,7 +223,6 @@ impl Course {
 }
 
 impl PassSoFar {
-
     /// Seconds that this pass will have taken, where that can be said: its start, and the rest at the pace since.
     fn own_length(&self) -> Option<f64> {
         let (began, from) = self.first_out?;

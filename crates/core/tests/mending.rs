@@ -51,8 +51,16 @@ fn scanned(source: Reading, verdict: FieldsVerdict, stretches: Vec<Stretch>, bar
         evidence: evidence(),
         words: "bars above and below".to_owned(),
     });
-    let findings =
-        Findings { extent: Extent::Whole, fields: Some(fields), bars, rate: None, look: None, sounds: vec![], telling: vec![] };
+    let findings = Findings {
+        extent: Extent::Whole,
+        fields: Some(fields),
+        bars,
+        rate: None,
+        look: None,
+        sounds: vec![],
+        telling: vec![],
+        unseen: vec![],
+    };
     Reading { findings: Some(findings), ..source }
 }
 

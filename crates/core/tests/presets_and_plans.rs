@@ -9,13 +9,13 @@ use beryl_core::forecast::{Certainty, bytes_per_minute};
 use beryl_core::geometry::{Frame, sizing};
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, PlanError, Step, Subject, plan};
+use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan};
 use beryl_core::preset::{
     PixelAspectRule, Preset, PresetError, RateControl, SizeRule, builtin, builtin_presets, overrides_from_settings,
     preset_schema, with_overrides,
 };
 use beryl_core::rational::Rational;
-use beryl_core::reading::{FieldOrder, Orientation, Reading};
+use beryl_core::reading::{Content, FieldOrder, Orientation, Reading};
 use beryl_core::stages::share_steps;
 use beryl_core::units::{BitRate, ByteSize};
 use common::reading;
@@ -110,6 +110,101 @@ fn an_interlaced_tape_is_deinterlaced_for_the_web_and_kept_for_the_master() {
     let master = plan(&tape, &builtin("master-keeper").unwrap(), &Value::Null).unwrap().picture.unwrap();
     assert_eq!((master.width, master.pixel_aspect, master.field_order), (720, Rational::constant(16, 15), FieldOrder::TopFirst));
     assert!(!master.steps.iter().any(|step| matches!(step, Step::Deinterlace { .. })));
+}
+
+/// What a plan says of a subject, with the reasons.
+fn said(plan: &Plan, subject: Subject) -> Vec<String> {
+    let of_it = plan.decisions.iter().filter(|decision| decision.subject == subject);
+    of_it.map(|decision| format!("{}: {}", decision.what, decision.because)).collect()
+}
+
+#[test]
+fn fields_are_kept_where_the_lines_stay_whatever_rule_leaves_them_so() {
+    let tape = |height: u32| {
+        reading(|picture| {
+            (picture.width, picture.height, picture.field_order) = (720, height, FieldOrder::TopFirst);
+            picture.pixel_format = "yuv420p".to_owned();
+        })
+    };
+    let kept = |height: u32, own: Value| {
+        let mut all = json!({ "picture": { "fields": "keep" } });
+        all["picture"].as_object_mut().unwrap().extend(own.as_object().unwrap().clone());
+        let plan = plan(&tape(height), &builtin("same-h264").unwrap(), &all).unwrap();
+        (plan.picture.as_ref().unwrap().field_order, said(&plan, Subject::Fields).join("; "))
+    };
+    for own in [
+        json!({}),
+        json!({ "size": { "rule": "height", "height": 576 } }),
+        json!({ "size": { "rule": "fit", "width": 1920, "height": 1080 } }),
+        json!({ "crop": { "rule": "by_hand", "left": 8, "right": 8, "top": 0, "bottom": 0 } }),
+    ] {
+        assert_eq!(kept(576, own.clone()).0, FieldOrder::TopFirst, "{own}");
+    }
+    assert_eq!(kept(576, json!({ "size": { "rule": "height", "height": 480 } })).0, FieldOrder::Progressive);
+    let (order, words) = kept(574, json!({}));
+    assert_eq!(order, FieldOrder::Progressive);
+    assert!(words.contains("a number of lines that four divides"), "{words}");
+    // A single column or line that shall go goes, and says that its neighbour goes with it.
+    let own = json!({ "picture": { "crop": { "rule": "by_hand", "left": 1, "right": 0, "top": 1, "bottom": 1 } } });
+    let cut = plan(&reading(|_| ()), &builtin("same-h264").unwrap(), &own).unwrap();
+    assert!(cut.steps().contains(&Step::Crop { x: 2, y: 2, width: 1918, height: 1076 }), "{:?}", cut.steps());
+    assert!(said(&cut, Subject::Crop)[0].contains("to the next pair"));
+}
+
+#[test]
+fn what_is_lost_and_what_is_assumed_is_said() {
+    let planned = |format: &str, codec: Value| {
+        let source = reading(|picture| format.clone_into(&mut picture.pixel_format));
+        let plan = plan(&source, &builtin("same-h264").unwrap(), &json!({ "container": "mkv", "picture": codec })).unwrap();
+        (plan.picture.clone().unwrap(), said(&plan, Subject::Colour).join("; "))
+    };
+    let ffv1 = || json!({ "codec": "ffv1", "rate": { "mode": "by_profile" }, "colour": { "range": "same" } });
+    for (source, made, words) in [
+        ("yuv422p10le", "yuv420p", "10 bits of a sample become 8, 4:2:2 becomes 4:2:0"),
+        ("rgba", "yuv420p", "RGB becomes 4:2:0, alpha is left out"),
+        ("yuv411p", "yuv420p", "tags assumed: bt709 / bt709 / bt709"),
+    ] {
+        let (picture, said) = planned(source, json!({}));
+        assert_eq!((picture.pixel_format.as_str(), said.contains(words)), (made, true), "{source}: {said}");
+        assert_eq!(picture.colour.primaries.as_deref(), Some("bt709"));
+    }
+    for (source, made) in [
+        ("yuv411p", "yuv411p"),
+        ("nv12", "yuv420p"),
+        ("p010le", "yuv420p10le"),
+        ("gray16be", "gray16le"),
+        ("yuva420p", "yuva420p"),
+        ("yuv422p12le", "yuv422p12le"),
+        ("gbrp10le", "gbrp10le"),
+        ("rgb24", "bgr0"),
+        ("yuvj422p", "yuv422p"),
+    ] {
+        let (picture, said) = planned(source, ffv1());
+        assert_eq!(picture.pixel_format, made, "{source}");
+        assert!(!said.contains("become"), "{source}: {said}");
+    }
+    assert_eq!(planned("yuvj422p", ffv1()).0.colour.range.as_deref(), Some("pc"));
+}
+
+#[test]
+fn a_level_means_its_peak_and_its_buffer() {
+    let own = json!({ "picture": { "level": "4.0", "rate": { "mode": "constant_quality", "crf": 18 } } });
+    let made = plan(&reading(|_| ()), &builtin("same-h264").unwrap(), &own).unwrap();
+    // Table A-1 of H.264: 20 000 and 25 000 kb for Main, 1.25 times as much for High.
+    let peak = made.picture.as_ref().unwrap().peak.unwrap();
+    assert_eq!((peak.bits_per_second, peak.buffer), (BitRate(25_000_000), 31_250_000));
+    assert!(said(&made, Subject::Rate).iter().any(|words| words.contains("level 4.0 of H.264 High allows no more")));
+}
+
+#[test]
+fn subtitles_that_are_pictures_are_known_as_such_and_marks_past_the_end_say_so() {
+    let mut source = reading(|_| ());
+    source.streams.push(common::stream(2, "dvd_subtitle", Content::Subtitles { are_pictures: true }));
+    let own = json!({ "picture": { "overlays": { "subtitles": { "rule": "first" } } }, "parts": [{ "from": "8", "to": "20" }] });
+    let made = plan(&source, &builtin("same-h264").unwrap(), &own).unwrap();
+    assert!(said(&made, Subject::Overlays)[0].contains("the source has them as pictures"), "{:?}", made.decisions);
+    assert!(said(&made, Subject::Parts)[0].contains("the source ends before 00:00:20:00"), "{:?}", made.decisions);
+    assert_eq!(made.duration, Some(Rational::whole(2)));
 }
 
 #[test]
@@ -230,13 +325,18 @@ proptest! {
         let wanted = f64::from(width) / f64::from(height);
         let slack = 2.0 * (1.0 / f64::from(columns) + 1.0 / f64::from(lines));
         prop_assert!((f64::from(columns) / f64::from(lines) / wanted - 1.0).abs() <= slack);
-        let pad = sizing(source, SizeRule::Pad { width: box_width, height: box_height, enlarge: true }, PixelAspectRule::Square);
+        let pad = sizing(source, SizeRule::Pad { width: box_width, height: box_height, enlarge }, PixelAspectRule::Square);
         prop_assert_eq!((pad.frame.width, pad.frame.height), (box_width, box_height));
+        // Nothing is enlarged but where it is told.
+        prop_assert!(enlarge || pad.scaled.0 <= width + 1 && pad.scaled.1 <= height + 1);
         if let Some(place) = pad.pad {
             prop_assert!(place.x + pad.scaled.0 <= box_width && place.y + pad.scaled.1 <= box_height);
         }
-        let fill = sizing(source, SizeRule::Fill { width: box_width, height: box_height, enlarge: true }, PixelAspectRule::Square);
-        prop_assert_eq!(fill.scaled, (box_width, box_height));
+        let fill = sizing(source, SizeRule::Fill { width: box_width, height: box_height, enlarge }, PixelAspectRule::Square);
+        let is_small = width < box_width - 2 && height < box_height - 2;
+        prop_assert!(!enlarge || fill.scaled == (box_width, box_height));
+        prop_assert!(fill.scaled.0 <= box_width && fill.scaled.1 <= box_height);
+        prop_assert!(enlarge || !is_small || fill.scaled.0 <= width + 1 && fill.scaled.1 <= height + 1);
         if let Some(part) = fill.crop {
             prop_assert!(part.x + part.width <= width && part.y + part.height <= height);
         }

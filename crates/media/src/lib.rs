@@ -26,7 +26,7 @@ pub use job::{Control, Outputs, encode, encode_into, lies_apart, remove_temporar
 pub use measure::{measure, measure_telling};
 pub use probe::probe;
 pub use raw::{bytes_moved, silence_libraries};
-pub use record::{RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
+pub use record::{Beside, RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
 pub use samples::{Heard, Planes, deep_pictures, heard, pictures, timed_pictures};
 pub use scan::scan;
 pub use source::{open_folder_of, open_for_reading};

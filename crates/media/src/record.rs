@@ -19,6 +19,8 @@ pub struct Recording {
     pub format: &'static str,
     /// The picture, if any.
     pub picture: Option<RecordedPicture>,
+    /// A second picture stream, behind all others.
+    pub beside: Option<Beside>,
     /// Sound streams.
     pub sounds: Vec<RecordedSound>,
     /// Languages of text subtitle streams (Matroska only).
@@ -33,6 +35,15 @@ pub struct Recording {
     pub chapters: Vec<Chapter>,
     /// Options of the format.
     pub options: Vec<(&'static str, &'static str)>,
+}
+
+/// A picture stream beside the picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Beside {
+    /// One picture that stands for the file, as players show it.
+    Cover,
+    /// The same pictures once more, as from a second camera.
+    Again,
 }
 
 /// A picture stream to be made.
@@ -93,6 +104,7 @@ struct SoundTrack {
 pub struct Recorder {
     output: Output,
     picture: Option<PictureTrack>,
+    beside: Option<(usize, PictureTrack)>,
     sounds: Vec<SoundTrack>,
     first_subtitle: usize,
     stampings: BTreeMap<usize, Stamping>,
@@ -175,6 +187,14 @@ impl Recorder {
             let tags = BTreeMap::from([("language".to_owned(), (*language).to_owned())]);
             output.add_stream(&EncoderStream::text_subtitles()?, &tags, &[])?;
         }
+        let beside = match recording.beside {
+            Some(beside) => Some((first_subtitle + recording.subtitles.len(), beside_track(beside, recording, global_header)?)),
+            None => None,
+        };
+        if let Some((_, track)) = &beside {
+            let roles = if recording.beside == Some(Beside::Cover) { vec!["attached_pic".to_owned()] } else { Vec::new() };
+            output.add_stream(&track.encoder.stream()?, &BTreeMap::new(), &roles)?;
+        }
         output.set_tags(&recording.tags.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect());
         let chapters: Vec<OutputChapter> = recording
             .chapters
@@ -183,7 +203,28 @@ impl Recorder {
             .collect();
         output.set_chapters(&chapters)?;
         output.write_header(&recording.options)?;
-        Ok(Self { output, picture, sounds, first_subtitle, stampings: BTreeMap::new() })
+        let mut recorder = Self { output, picture, beside, sounds, first_subtitle, stampings: BTreeMap::new() };
+        if recording.beside == Some(Beside::Cover) {
+            recorder.cover().map_err(WriteError::Library)?;
+        }
+        Ok(recorder)
+    }
+
+    /// Writes the one picture that stands for the file: grey.
+    fn cover(&mut self) -> Result<(), AvError> {
+        let Some((slot, track)) = &mut self.beside else { return Ok(()) };
+        let (width, height) = (track.settings.width, track.settings.height);
+        let mut frame = Frame::video(width, height, pixel_format_number(RGB)?)?;
+        frame.write_plane(0, width as usize * 3, height as usize, &vec![128; (width * height * 3) as usize]);
+        frame.set_times(0, 1);
+        track.graph.push(Some(frame))?;
+        track.encoder.send(track.graph.pull()?.as_ref())?;
+        track.encoder.send(None)?;
+        for mut packet in track.encoder.receive()? {
+            packet.set_stream(*slot);
+            self.output.write(packet, Rational::ZERO).map_err(|_| AvError::own("write the cover", "the file refuses it"))?;
+        }
+        Ok(())
     }
 
     /// Stamps a stream otherwise than it is recorded, from now on: 0 is the picture where there is one, then come the
@@ -208,7 +249,12 @@ impl Recorder {
         converted.set_times(tick, ticks);
         converted.prepare_for_encoding(track.settings.fields, &track.settings.colour);
         track.encoder.send(Some(&converted)).map_err(fault)?;
-        self.write_picture(ticks)
+        self.write_picture(ticks)?;
+        if let Some((slot, again)) = self.beside.as_mut().filter(|(_, track)| track.settings.encoder != COVER) {
+            again.encoder.send(Some(&converted)).map_err(fault)?;
+            write_all(&mut self.output, *slot, None, again.encoder.receive())?;
+        }
+        Ok(())
     }
 
     fn write_picture(&mut self, ticks: i64) -> Result<(), Problem> {
@@ -280,6 +326,10 @@ impl Recorder {
                 .map_or(1, Rational::round);
             self.write_picture(ticks)?;
         }
+        if let Some((slot, again)) = self.beside.as_mut().filter(|(_, track)| track.settings.encoder != COVER) {
+            again.encoder.send(None).map_err(fault)?;
+            write_all(&mut self.output, *slot, None, again.encoder.receive())?;
+        }
         for number in 0..self.sounds.len() {
             self.sounds[number].graph.push(None).map_err(fault)?;
             self.drain_sound(number)?;
@@ -290,6 +340,29 @@ impl Recorder {
         }
         self.output.finish().map_err(|error| problem(Path::new("the recording"), &error))
     }
+}
+
+/// The encoder of covers.
+const COVER: &str = "mjpeg";
+
+fn beside_track(beside: Beside, recording: &Recording, global_header: bool) -> Result<PictureTrack, AvError> {
+    let picture = recording.picture.as_ref();
+    let settings = match (beside, picture) {
+        (Beside::Again, Some(picture)) => picture.clone(),
+        (Beside::Again | Beside::Cover, _) => RecordedPicture {
+            encoder: COVER,
+            options: Vec::new(),
+            pixel_format: "yuvj420p",
+            width: 64,
+            height: 64,
+            pixel_aspect: Rational::ONE,
+            clock: Rational::constant(1, 25),
+            rate: Rational::whole(25),
+            fields: FieldOrder::Progressive,
+            colour: Colour::default(),
+        },
+    };
+    picture_track(&settings, global_header)
 }
 
 fn picture_track(settings: &RecordedPicture, global_header: bool) -> Result<PictureTrack, AvError> {

@@ -10,14 +10,14 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use beryl_core::check::{CheckReport, Grade, judge};
-use beryl_core::plan::{Plan, PlanError, plan};
+use beryl_core::check::{CheckItem, CheckReport, Grade, judge};
+use beryl_core::plan::{Plan, PlanError, Subject, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_media::{Control, encode, heard, probe, silence_libraries, timed_pictures};
-use habit::{FLASHES, Habit, table};
+use habit::{FLASHES, Habit, forms, table};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -38,17 +38,10 @@ struct Outcome {
     output: SourceRef,
 }
 
-fn outcomes(folder: &Path, file: &SourceRef, reading: &Reading) -> Vec<Outcome> {
-    let overrides = json!({ "picture": { "effort": "quick" } });
-    let mut outcomes: Vec<Outcome> = PRESETS
-        .iter()
-        .map(|preset| Outcome {
-            plan: plan(reading, &builtin(preset).unwrap(), &overrides),
-            report: None,
-            problem: None,
-            output: source(folder, &Uuid::now_v7().to_string()),
-        })
-        .collect();
+fn outcomes(folder: &Path, file: &SourceRef, plans: Vec<Result<Plan, PlanError>>) -> Vec<Outcome> {
+    let output = || source(folder, &Uuid::now_v7().to_string());
+    let mut outcomes: Vec<Outcome> =
+        plans.into_iter().map(|plan| Outcome { plan, report: None, problem: None, output: output() }).collect();
     let runs: Vec<(usize, EncodeRun)> = outcomes
         .iter()
         .enumerate()
@@ -147,21 +140,20 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
             }
         }
         let Some(report) = &outcome.report else {
-            fault(format!("not made: {:?}", outcome.problem));
+            let foretold =
+                habit.unmade.is_some_and(|why| outcome.problem.as_ref().is_some_and(|problem| problem.why.contains(why)));
+            if !foretold {
+                fault(format!("not made: {:?}", outcome.problem));
+            }
             continue;
         };
         let wrong: Vec<_> = report.wrong().collect();
-        if !wrong.is_empty() {
-            fault(format!("{wrong:?}"));
+        if wrong.iter().any(|item| !habit.wrong.contains(&item.what.as_str())) || wrong.is_empty() != habit.wrong.is_empty() {
+            fault(format!("wrong are {wrong:?}"));
         }
         let noted: Vec<&str> = report.noted().map(|item| item.what.as_str()).filter(|what| *what != "level needed").collect();
         if noted.iter().any(|what| !habit.noted.contains(what)) {
             fault(format!("noted: {:?}", report.items.iter().filter(|item| item.grade == Grade::Noted).collect::<Vec<_>>()));
-        }
-        for remark in &habit.remarks {
-            if !report.remarks.iter().any(|said| said.contains(remark)) {
-                fault(format!("“{remark}” is not among {:?}", report.remarks));
-            }
         }
         if habit.remarks.is_empty() && !report.remarks.is_empty() {
             fault(format!("remarks: {:?}", report.remarks));
@@ -186,6 +178,13 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
             }
         }
         together = heard.first().cloned().or(together);
+    }
+    for remark in &habit.remarks {
+        let said: Vec<&String> =
+            outcomes.iter().filter_map(|one| one.report.as_ref()).flat_map(|report| &report.remarks).collect();
+        if !said.iter().any(|said| said.contains(remark)) {
+            faults.push(format!("{}: “{remark}” is not among {said:?}", habit.name));
+        }
     }
     // The sound alone begins where the others begin.
     if let (Some(alone), Some(together)) = (&alone, &together) {
@@ -218,10 +217,12 @@ fn judged(habit: &Habit) -> Vec<String> {
         .collect();
     // The library's muxer offsets sound with a codec delay from its picture in some containers: what was recorded there
     // is out of step itself, by as much as its first click is.
-    let delayed = reading.sounds().any(|(stream, _)| stream.codec == "opus");
+    let delayed = habit.is_off || reading.sounds().any(|(stream, _)| stream.codec == "opus");
     let own = if delayed { apart(&clicks(&file, 0), &flashes(&file)).first().copied().unwrap_or_default() } else { 0.0 };
-    assert!(own.abs() < 10.0, "{}: its own material is out of step by {own} ms", habit.name);
-    all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, &reading), own));
+    assert!(own.abs() < 25.0, "{}: its own material is out of step by {own} ms", habit.name);
+    let overrides = json!({ "picture": { "effort": "quick" } });
+    let plans = PRESETS.iter().map(|preset| plan(&reading, &builtin(preset).unwrap(), &overrides)).collect();
+    all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, plans), own));
     all
 }
 
@@ -246,4 +247,40 @@ fn every_habit_is_planned_made_and_in_step() {
     });
     let all = all.into_inner().unwrap();
     assert!(all.is_empty(), "{} of {} habits with {} flashes each:\n{}", all.len(), habits.len(), FLASHES.len(), all.join("\n"));
+}
+
+#[test]
+fn what_is_stored_without_loss_is_the_same_to_the_sample() {
+    silence_libraries();
+    let own = json!({
+        "container": "mkv", "sound": null,
+        "picture": {
+            "codec": "ffv1", "rate": { "mode": "by_profile" }, "profile": null, "pixel_aspect": "keep",
+            "fields": "keep", "size": { "rule": "same" }, "colour": { "range": "same" },
+        },
+    });
+    for habit in forms() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = source(folder.path(), &habit.make(folder.path()).unwrap());
+        let reading = probe(&file).unwrap();
+        let (_, before) = reading.picture().unwrap();
+        let planned = plan(&reading, &builtin("same-h264").unwrap(), &own);
+        // Odd sides are made even, which is no question of samples.
+        if before.width % 2 + before.height % 2 > 0 || !(16..=8192).contains(&before.width) {
+            continue;
+        }
+        let made = outcomes(folder.path(), &file, vec![planned]).pop().unwrap();
+        let (plan, report) = (made.plan.unwrap(), made.report.unwrap_or_else(|| panic!("{}: {:?}", habit.name, made.problem)));
+        assert_eq!(report.wrong().collect::<Vec<_>>(), Vec::<&CheckItem>::new(), "{}: {:?}", habit.name, plan.decisions);
+        let lost = |words: &str| ["become", "converted", "left out"].iter().any(|word| words.contains(word));
+        let mut of_colour = plan.decisions.iter().filter(|decision| decision.subject == Subject::Colour);
+        assert!(!of_colour.any(|decision| lost(&decision.what)), "{}: {:?}", habit.name, plan.decisions);
+        let (source, made) = (timed_pictures(&file).unwrap(), timed_pictures(&made.output).unwrap());
+        assert_eq!(source.len(), made.len(), "{}", habit.name);
+        for ((_, source), (_, made)) in source.iter().zip(&made) {
+            // Where both colours lie in one plane, that plane is no other's equal.
+            let same = source.luma == made.luma && (before.pixel_format == "nv12" || source == made);
+            assert!(same, "{}: {:?}", habit.name, plan.picture);
+        }
+    }
 }

@@ -4,15 +4,19 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
-use axum::body::Body;
+use axum::body::{Body, to_bytes};
 use axum::extract::Request;
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
+use crate::api::ApiError;
+
+/// Bytes of a refusal in words.
+const MOST_WORDS: usize = 1 << 20;
 /// Bytes of a refused body that are read, and for how long.
 const MOST_HEARD: usize = 64 << 20;
 const LONGEST_HEARING: Duration = Duration::from_secs(10);
@@ -37,6 +41,26 @@ pub(crate) async fn only_this_machine(request: Request, next: Next) -> Response 
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
     response
+}
+
+/// What the framework refuses in bare words (a body that is no JSON, an id that is none, a call that is not there) is
+/// refused as everything else is.
+pub(crate) async fn refusals_are_problems(request: Request, next: Next) -> Response {
+    let is_call = request.uri().path().starts_with("/api/") && request.method() != Method::HEAD;
+    let response = next.run(request).await;
+    let is_told = response.headers().get(header::CONTENT_TYPE).is_some_and(|kind| kind == "application/json");
+    if !is_call || is_told || !response.status().is_client_error() || response.status() == StatusCode::RANGE_NOT_SATISFIABLE {
+        return response;
+    }
+    let (parts, body) = response.into_parts();
+    let words = to_bytes(body, MOST_WORDS).await.unwrap_or_default();
+    let mut problem = ApiError::of_words(parts.status, &String::from_utf8_lossy(&words)).into_response();
+    for (name, value) in
+        parts.headers.iter().filter(|(name, _)| **name != header::CONTENT_TYPE && **name != header::CONTENT_LENGTH)
+    {
+        problem.headers_mut().insert(name.clone(), value.clone());
+    }
+    problem
 }
 
 /// Reads on, up to a bound, where a body was refused for its size: closing while somebody still sends

@@ -12,6 +12,7 @@ mod files;
 mod forecasts;
 mod guard;
 mod house_presets;
+mod once;
 mod outputs;
 mod page;
 mod proving;

@@ -127,6 +127,9 @@ impl Server {
             tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");
         }
         house_presets::write(&app).await;
+        if let Err(error) = app.database.clear_answers().await {
+            tracing::warn!(%error, "old answers could not be cleared away");
+        }
         let (stop, stopped) = watch::channel(false);
         let mut tasks = vec![
             tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),

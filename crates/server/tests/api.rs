@@ -238,6 +238,99 @@ async fn what_is_removed_from_a_sheet_can_be_restored_with_all_that_was_set() ->
     Ok(())
 }
 
+/// The status of a refusal, and whether it says what, why and what next.
+async fn refused(application: &Application, method: Method, path: &str, body: String) -> Outcome<(StatusCode, bool)> {
+    let request = Client::new().request(method, format!("{}{path}", application.address()));
+    let answer = request.header("content-type", "application/json").body(body).send().await?;
+    let status = answer.status();
+    let problem: Value = serde_json::from_str(&answer.text().await?).unwrap_or_default();
+    Ok((status, ["what", "why", "next"].iter().all(|field| problem[field].is_string())))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_input_is_refused_with_what_why_and_what_next() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, _) = made(&application, "glaze-db_screen.mp4", "sound-only").await?;
+    let sheets = application.call(Method::GET, "/api/sheets", None).await?;
+    let own = format!("/api/sheets/{}", text(&sheets[0]["id"]));
+    let view = application.call(Method::GET, &own, None).await?;
+    let (column, preset) = (text(&view["deliverables"][0]["id"]), &view["deliverables"][0]["preset"]);
+    let other = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Other" }))).await?["id"]);
+    let other = format!("/api/sheets/{other}");
+    let nobody = "00000000-0000-7000-8000-000000000000";
+    let cell = json!({ "cells": [{ "source": source, "deliverable": column }], "enabled": false });
+    let unknown_row = json!({ "cells": [{ "source": nobody, "deliverable": column }], "enabled": false });
+    let unknown_column = json!({ "cells": [{ "source": source, "deliverable": nobody }], "enabled": false });
+    let rows = json!({ "sources": [source], "overrides": {} });
+    let new_column =
+        |pattern: String, folder: String| json!({ "preset": preset, "storage": null, "folder": folder, "name_pattern": pattern });
+    let mut long_name = preset.clone();
+    (long_name["id"], long_name["name"]) = (json!("long"), json!("n".repeat(70_000)));
+    let proof = json!({
+        "sheet": other, "source": source, "deliverable": column, "moments": ["3600"], "seconds": "1",
+        "variants": [{ "label": "", "overrides": {} }],
+    });
+    let (post, get) = (Method::POST, Method::GET);
+    let cases = [
+        (&post, "/api/sheets".to_owned(), "{".to_owned()),
+        (&post, "/api/sheets".to_owned(), json!({ "name": 3 }).to_string()),
+        (&post, "/api/sheets".to_owned(), json!({ "name": "n".repeat(8 << 20) }).to_string()),
+        (&Method::PUT, "/api/sheets".to_owned(), "{}".to_owned()),
+        (&post, "/api/presets".to_owned(), format!("{}1{}", "{\"a\":".repeat(2000), "}".repeat(2000))),
+        (&post, "/api/presets".to_owned(), long_name.to_string()),
+        (&get, "/api/sheets/nonsense".to_owned(), String::new()),
+        (&get, "/api/nonsense".to_owned(), String::new()),
+        (&get, format!("/api/sources/{source}/still?at=1/0"), String::new()),
+        (&post, format!("{other}/cells"), cell.to_string()),
+        (&post, format!("{own}/cells"), unknown_row.to_string()),
+        (&post, format!("{own}/cells"), unknown_column.to_string()),
+        (&post, format!("{other}/run"), cell.to_string()),
+        (&post, format!("/api/sheets/{nobody}/run"), "{}".to_owned()),
+        (&post, format!("{other}/rows"), rows.to_string()),
+        (&Method::DELETE, format!("{other}/sources"), rows.to_string()),
+        (&post, format!("{other}/restore"), json!({ "deliverables": [column] }).to_string()),
+        (&post, format!("{own}/deliverables"), new_column("p".repeat(70_000), String::new()).to_string()),
+        (&post, format!("{own}/deliverables"), new_column("p".to_owned(), "f".repeat(300)).to_string()),
+        (&post, "/api/proofs".to_owned(), proof.to_string()),
+    ];
+    for (method, path, body) in cases {
+        let words: String = body.chars().take(80).collect();
+        let (status, is_problem) = refused(&application, method.clone(), &path, body).await?;
+        assert!(status.is_client_error() && is_problem, "{method} {path} {words}: {status}");
+    }
+    assert_eq!(application.call(Method::GET, &own, None).await?["cells"], view["cells"]);
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_creates_is_answered_once_for_each_key() -> Outcome<()> {
+    let application = Application::start().await?;
+    let client = Client::new();
+    let ask = async |key: &'static str, name: &'static str| -> Outcome<(StatusCode, Value)> {
+        let request = client.post(format!("{}/api/sheets", application.address())).header("idempotency-key", key);
+        let answer = request.json(&json!({ "name": name })).send().await?;
+        Ok((answer.status(), serde_json::from_str(&answer.text().await?)?))
+    };
+    let (first, again) = (ask("one", "Clay").await?, ask("one", "Clay").await?);
+    assert_eq!((first.0, &first.1["id"]), (again.0, &again.1["id"]));
+    assert_eq!(ask("one", "Fire").await?.0, StatusCode::UNPROCESSABLE_ENTITY);
+    // Of many at once one creates; the others are told what it made, or that it is being made.
+    let asked = futures::future::try_join_all((0..8).map(|_| ask("two", "Fire"))).await?;
+    assert!(asked.iter().all(|(status, _)| *status == StatusCode::OK || *status == StatusCode::CONFLICT), "{asked:?}");
+    let sheets = application.call(Method::GET, "/api/sheets", None).await?;
+    let names: Vec<String> = sheets.as_array().into_iter().flatten().map(|sheet| text(&sheet["name"])).collect();
+    assert_eq!(names, ["Fire", "Clay"]);
+    // A preset of the house is there for the command line as soon as it is kept.
+    let mut own = application.call(Method::GET, "/api/presets", None).await?[0]["preset"].clone();
+    own["id"] = json!("house-web");
+    application.call(Method::POST, "/api/presets", Some(own)).await?;
+    let file = application.folder("presets")?.join("house-web.json");
+    assert!(serde_json::from_slice::<Value>(&std::fs::read(&file)?)?["id"] == "house-web");
+    application.call(Method::DELETE, "/api/presets/house-web", None).await?;
+    assert!(!file.exists());
+    Ok(())
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn tables_are_checked_kept_and_used_by_name_and_samples_sharpen_the_forecast() -> Outcome<()> {
     let application = Application::start().await?;

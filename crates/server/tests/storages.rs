@@ -39,6 +39,11 @@ async fn each_file_is_found_once_and_a_pipe_holds_nobody_up() -> Outcome<()> {
     assert_eq!(added["found"], 1, "{added}");
     let found = application.call(Method::GET, &path, None).await?;
     assert_eq!(names(&found), [("shoot/day/one", "glaze-db_screen.mp4")]);
+    // What is in a folder that is added itself stands below the folder's name.
+    let other = sheet(&application).await?;
+    let body = json!({ "storage": storage, "paths": ["shoot/day"] });
+    application.call(Method::POST, &format!("{other}/sources"), Some(body)).await?;
+    assert_eq!(names(&application.call(Method::GET, &other, None).await?), [("day/one", "glaze-db_screen.mp4")]);
 
     // Chosen by itself the pipe is refused by whoever opens it, and nobody waits for its other end.
     let body = json!({ "storage": storage, "paths": ["shoot/pipe.mp4"] });

@@ -18,9 +18,30 @@ pub enum StoreError {
     /// The database could not be set up.
     #[error("the database could not be set up: {0}")]
     Setup(String),
+    /// It does not fit what is kept: too long, out of range.
+    #[error("it cannot be kept: {0}")]
+    Unfit(String),
     /// The database is away or refused.
     #[error("the database could not be asked: {0}")]
-    Database(#[from] sqlx::Error),
+    Database(sqlx::Error),
+}
+
+/// The number that MariaDB gives an error.
+fn number(error: &sqlx::Error) -> Option<u16> {
+    let sqlx::Error::Database(error) = error else { return None };
+    error.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().map(sqlx::mysql::MySqlDatabaseError::number)
+}
+
+impl From<sqlx::Error> for StoreError {
+    fn from(error: sqlx::Error) -> Self {
+        match number(&error) {
+            // A foreign key that leads nowhere.
+            Some(1452) => Self::NotFound("thing as the one that it belongs to"),
+            // Data too long, out of range, not of its kind, a row or a packet too large.
+            Some(1406 | 1264 | 1292 | 1366 | 1118 | 1153) => Self::Unfit(error.to_string()),
+            _ => Self::Database(error),
+        }
+    }
 }
 
 impl StoreError {
@@ -31,10 +52,10 @@ impl StoreError {
             Self::Database(
                 sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::Protocol(_) | sqlx::Error::WorkerCrashed,
             ) => true,
-            Self::Database(sqlx::Error::Database(error)) => {
+            Self::Database(error) => {
                 // Deadlock, lock wait, record changed, shutting down, too many connections, gone away.
                 const PASSING: [u16; 8] = [1213, 1205, 1020, 1053, 1040, 2006, 1927, 1152];
-                error.try_downcast_ref::<sqlx::mysql::MySqlDatabaseError>().is_some_and(|error| PASSING.contains(&error.number()))
+                number(error).is_some_and(|number| PASSING.contains(&number))
             }
             _ => false,
         }

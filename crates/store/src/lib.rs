@@ -5,6 +5,7 @@
 //! names the epoch of its lease, so that one who lost it changes nothing.
 
 pub mod aids;
+pub mod answers;
 mod database;
 mod error;
 mod json;

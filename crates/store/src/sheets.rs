@@ -1,13 +1,13 @@
 //! Sheets: their rows, their columns, and what is set for single cells.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, joined_overrides};
 use beryl_core::run::{ClashRule, RunState};
 use serde_json::Value;
 use sqlx::mysql::MySqlRow;
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use uuid::Uuid;
 
 use crate::readings::Readings;
@@ -284,6 +284,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn set_sheet_sources_removed(&self, sheet: Uuid, sources: &[Uuid], removed: bool) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
+        rows_are_of(&mut work, sheet, sources).await?;
         for some in sources.chunks(ROWS_AT_ONCE) {
             let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET removed = ");
             query.push_bind(removed).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
@@ -303,6 +304,7 @@ impl Database {
     pub async fn set_row_settings(&self, sheet: Uuid, sources: &[Uuid], overrides: Option<&Value>) -> Result<(), StoreError> {
         let overrides = overrides.map(json::text).transpose()?;
         let mut work = self.pool.begin().await?;
+        rows_are_of(&mut work, sheet, sources).await?;
         for some in sources.chunks(ROWS_AT_ONCE) {
             let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET overrides = ");
             query.push_bind(&overrides).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
@@ -321,6 +323,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn add_row_settings(&self, sheet: Uuid, sources: &[Uuid], added: &Value) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
+        rows_are_of(&mut work, sheet, sources).await?;
         for source in sources {
             let query = sqlx::query("SELECT overrides FROM sheet_sources WHERE sheet_id = ? AND source_id = ? FOR UPDATE");
             let Some(row) = query.bind(sheet).bind(source).fetch_optional(&mut *work).await? else { continue };
@@ -453,9 +456,13 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
-    pub async fn set_deliverable_removed(&self, id: Uuid, removed: bool) -> Result<(), StoreError> {
-        let changed =
-            sqlx::query("UPDATE deliverables SET removed = ? WHERE id = ?").bind(removed).bind(id).execute(&self.pool).await?;
+    pub async fn set_deliverable_removed(&self, sheet: Uuid, id: Uuid, removed: bool) -> Result<(), StoreError> {
+        let changed = sqlx::query("UPDATE deliverables SET removed = ? WHERE id = ? AND sheet_id = ?")
+            .bind(removed)
+            .bind(id)
+            .bind(sheet)
+            .execute(&self.pool)
+            .await?;
         if changed.rows_affected() == 0 { Err(StoreError::NotFound("deliverable")) } else { Ok(()) }
     }
 
@@ -483,12 +490,18 @@ impl Database {
         Ok(query.fetch_optional(&self.pool).await?.as_ref().map(setting).transpose()?)
     }
 
-    /// Sets single cells, all or none.
+    /// Sets single cells of a sheet, all or none.
     ///
     /// # Errors
-    /// [`StoreError`] where the database does not answer.
-    pub async fn save_output_settings(&self, settings: &[OutputSetting]) -> Result<(), StoreError> {
+    /// [`StoreError::NotFound`] where one is no cell of it.
+    pub async fn save_output_settings(&self, sheet: Uuid, settings: &[OutputSetting]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
+        let mut rows: Vec<Uuid> = settings.iter().map(|setting| setting.source).collect();
+        let mut columns: Vec<Uuid> = settings.iter().map(|setting| setting.deliverable).collect();
+        (rows.sort_unstable(), columns.sort_unstable());
+        (rows.dedup(), columns.dedup());
+        rows_are_of(&mut work, sheet, &rows).await?;
+        are_of(&mut work, sheet, &columns, ("deliverables", "id", "column in this sheet")).await?;
         for some in settings.chunks(ROWS_AT_ONCE) {
             let overrides = some.iter().map(|setting| setting.overrides.as_ref().map(json::text).transpose());
             let overrides = overrides.collect::<Result<Vec<_>, _>>()?;
@@ -502,4 +515,30 @@ impl Database {
         work.commit().await?;
         Ok(())
     }
+}
+
+async fn rows_are_of(work: &mut Transaction<'_, MySql>, sheet: Uuid, sources: &[Uuid]) -> Result<(), StoreError> {
+    are_of(work, sheet, sources, ("sheet_sources", "source_id", "source in this sheet")).await
+}
+
+/// Whether all of these are things of this sheet; each is named once.
+async fn are_of(
+    work: &mut Transaction<'_, MySql>,
+    sheet: Uuid,
+    ids: &[Uuid],
+    (table, column, what): (&str, &str, &'static str),
+) -> Result<(), StoreError> {
+    for some in ids.chunks(ROWS_AT_ONCE) {
+        let mut query = sqlx::QueryBuilder::new(format!("SELECT COUNT(DISTINCT {column}) FROM {table} WHERE sheet_id = "));
+        query.push_bind(sheet).push(format!(" AND {column} IN "));
+        query.push_tuples(some, |mut row, id| {
+            row.push_bind(id);
+        });
+        let there: i64 = query.build_query_scalar().fetch_one(&mut **work).await?;
+        let wanted = some.iter().collect::<HashSet<_>>().len();
+        if usize::try_from(there).unwrap_or(0) < wanted {
+            return Err(StoreError::NotFound(what));
+        }
+    }
+    Ok(())
 }

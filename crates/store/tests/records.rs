@@ -108,19 +108,19 @@ async fn rows_columns_and_sheets_come_back_with_their_settings() {
             enabled: false,
             overrides: Some(json!({ "picture": { "rate": { "mode": "constant_quality", "crf": 20 } } })),
         };
-        database.save_output_settings(std::slice::from_ref(&setting)).await.unwrap();
+        database.save_output_settings(sheet, std::slice::from_ref(&setting)).await.unwrap();
 
         let names = async || -> Vec<String> {
             database.sheet_sources(sheet).await.unwrap().iter().map(|row| row.source.path.name()).collect()
         };
         database.set_sheet_sources_removed(sheet, &[sources[1].0], true).await.unwrap();
-        database.set_deliverable_removed(column.id, true).await.unwrap();
+        database.set_deliverable_removed(sheet, column.id, true).await.unwrap();
         assert_eq!(names().await, ["a.mov", "c.mov"]);
         assert!(database.deliverables(sheet).await.unwrap().is_empty());
         let summary = database.sheets().await.unwrap();
         assert_eq!((summary[0].sources, summary[0].deliverables), (2, 0));
         database.set_sheet_sources_removed(sheet, &[sources[1].0], false).await.unwrap();
-        database.set_deliverable_removed(column.id, false).await.unwrap();
+        database.set_deliverable_removed(sheet, column.id, false).await.unwrap();
         assert_eq!(names().await, ["a.mov", "b.mov", "c.mov"]);
         assert_eq!(database.deliverables(sheet).await.unwrap(), [column]);
         assert_eq!(database.output_settings(sheet).await.unwrap(), [setting]);

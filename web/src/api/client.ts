@@ -67,9 +67,14 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
     init.body = JSON.stringify(body);
     init.headers = { "content-type": "application/json" };
   }
+  // What creates something is answered once, however often it is asked because an answer was lost on its way.
+  if (method === "POST" && !(body instanceof Blob)) init.headers = { ...init.headers, "idempotency-key": crypto.randomUUID() };
   let response: Response;
   try {
-    response = await fetch(path, init);
+    response = await fetch(path, init).catch((error: unknown) => {
+      if (body instanceof Blob) throw error;
+      return fetch(path, init);
+    });
   } catch (error) {
     throw new Refusal({
       kind: "internal",

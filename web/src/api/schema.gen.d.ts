@@ -1841,6 +1841,8 @@ export interface components {
             sounds: components["schemas"]["SoundFinding"][];
             /** @description Moments at which a proof is worth most. */
             telling: components["schemas"]["Moment"][];
+            /** @description What could not be looked at, and why. */
+            unseen?: string[];
         };
         /** @description The weight of an output before it is made. */
         Forecast: {

@@ -15,7 +15,8 @@ import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { useViewing } from "../shared/viewing";
-import { plural, timecodeText } from "../shared/words";
+import { timecodeText } from "../shared/timecode";
+import { plural } from "../shared/words";
 import { patchAfter, patchWithout } from "../sheets/overrides";
 import { byHand, type CropRule, ruleOf } from "./crop";
 import { CropFrame } from "./CropFrame";
@@ -149,7 +150,8 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
             <Button color="inherit" variant="outlined" disabled={viewing?.state !== "ready"} onClick={toggle} title="Play or stop (Space)" sx={{ minWidth: 60 }}>{playing ? "Stop" : "Play"}</Button>
             <Button color="inherit" onClick={() => { go(frame - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
             <Button color="inherit" onClick={() => { go(frame + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
-            <Box data-testid="timecode" sx={{ fontFamily: MONO, fontSize: 14 }}>{timecodeText(clock.timeOf(frame), clock.rate)}</Box>
+            <Box data-testid="timecode" sx={{ fontFamily: MONO, fontSize: 14 }}>{timecodeText(clock.timeOf(frame), clock.count)}</Box>
+            {reading?.reel && <Box title="The reel that the source names" sx={{ color: "text.secondary", fontSize: 12 }}>reel {reading.reel}</Box>}
             <Box sx={{ color: "text.secondary", fontSize: 12 }}>{frame + 1} of {clock.frames}</Box>
             <Box sx={{ flex: 1 }} />
             {viewing?.state === "making" && <Box title="Browsers cannot play the source: a copy to play is being made" sx={{ color: "text.secondary", fontSize: 12 }}>copy to play {Math.floor(viewing.fraction * 100)} %</Box>}
@@ -169,7 +171,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
           {cropping && <CropPanel bench={bench} clock={clock} rule={rule} crop={worked} fault={cropFault} onRule={setRule} onSet={setCrop} onSeek={seek} onClose={() => { setPanel(null); }} />}
           {panel === "mend" && <MendPanel bench={bench} row={row} onClose={() => { setPanel(null); }} />}
           {!panel && <MarksPanel marks={marks} clock={clock} alike={alike.length} onParts={saveParts} onSeek={go} onCopy={() => void copyMarks()} onSplit={() => void splitParts()} onIn={() => { mark(markedIn(marks, frame)); }} onOut={() => { mark(markedOut(marks, frame)); }} />}
-          {!panel && <Findings bench={bench} rate={clock.rate} onSeek={seek} onTake={take} onDrop={drop} />}
+          {!panel && <Findings bench={bench} count={clock.count} onSeek={seek} onTake={take} onDrop={drop} />}
         </Box>
       </Box>
     </>

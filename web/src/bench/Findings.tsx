@@ -3,17 +3,18 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import type { Bench, BenchSuggestion, Evidence } from "../api/client";
 import { Heading } from "../sheets/SlipParts";
-import { fraction, timecodeText } from "../shared/words";
+import { type Count, timecodeText } from "../shared/timecode";
+import { fraction } from "../shared/words";
 
 interface Props {
   bench: Bench;
-  rate: number;
+  count: Count;
   onSeek: (seconds: number) => void;
   onTake: (suggestion: BenchSuggestion) => void;
   onDrop: (suggestion: BenchSuggestion) => void;
 }
 
-export function Findings({ bench, rate, onSeek, onTake, onDrop }: Props) {
+export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
   const findings = bench.reading?.findings;
   const { source } = bench;
   if (source.problem) return <Box sx={{ color: "error.main" }}>{source.problem.why}. {source.problem.next}</Box>;
@@ -51,7 +52,7 @@ export function Findings({ bench, rate, onSeek, onTake, onDrop }: Props) {
             <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 1.25 }}>
               {point.evidence.moments.map((moment) => (
                 <Link key={`${moment.at} ${moment.shows}`} title={moment.shows} onClick={() => { onSeek(fraction(moment.at)); }}>
-                  {timecodeText(fraction(moment.at), rate)}
+                  {timecodeText(fraction(moment.at), count)}
                 </Link>
               ))}
             </Box>
@@ -66,12 +67,15 @@ export function Findings({ bench, rate, onSeek, onTake, onDrop }: Props) {
           )}
         </Box>
       ))}
+      {(findings.unseen ?? []).map((words) => (
+        <Box key={words} sx={{ mb: 1.25 }}>{words}</Box>
+      ))}
       {findings.telling.length > 0 && (
         <>
           <Heading>Moments that tell most</Heading>
           {findings.telling.map((moment) => (
             <Box key={moment.at} sx={{ display: "flex", gap: 1.25 }}>
-              <Link onClick={() => { onSeek(fraction(moment.at)); }}>{timecodeText(fraction(moment.at), rate)}</Link>
+              <Link onClick={() => { onSeek(fraction(moment.at)); }}>{timecodeText(fraction(moment.at), count)}</Link>
               {moment.shows}
             </Box>
           ))}

@@ -5,7 +5,8 @@ import { type PointerEvent, useEffect, useRef, useState, type WheelEvent } from 
 import type { Curves, Reading } from "../api/client";
 import { useRoom } from "../shared/room";
 import { MONO } from "../shared/theme";
-import { fraction, timecodeText } from "../shared/words";
+import { type Count, timecodeText } from "../shared/timecode";
+import { fraction } from "../shared/words";
 import type { Marks } from "./marks";
 import { clamp, type Clock, lastNotAfter } from "./position";
 
@@ -72,7 +73,7 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
         aria-valuemin={0}
         aria-valuemax={clock.length}
         aria-valuenow={position}
-        aria-valuetext={timecodeText(position, clock.rate)}
+        aria-valuetext={timecodeText(position, clock.count)}
         data-testid="lanes"
         onPointerDown={(event) => {
           event.currentTarget.setPointerCapture(event.pointerId);
@@ -82,7 +83,7 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
         onWheel={zoom}
         sx={{ position: "relative", flex: 1, minWidth: 0, mr: 2, cursor: "crosshair", touchAction: "none", overflow: "hidden", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}
       >
-        <Axis view={view} rate={clock.rate} toX={toX} width={width} />
+        <Axis view={view} count={clock.count} toX={toX} width={width} />
         <Strip source={source} clock={clock} view={view} width={width} />
         <MarksLane marks={marks} clock={clock} position={position} toX={toX} />
         <Box sx={{ position: "relative", height: 22 }}>
@@ -134,7 +135,8 @@ function pictureHeight(reading: Reading): number {
 }
 
 /** Times along the lanes, as many as have room. */
-function Axis({ view, rate, toX, width }: { view: View; rate: number; toX: (seconds: number) => number; width: number }) {
+function Axis({ view, count: counted, toX, width }: { view: View; count: Count; toX: (seconds: number) => number; width: number }) {
+  const { rate } = counted;
   const steps = [1 / rate, 5 / rate, 10 / rate, 1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600];
   const room = Math.max(1, Math.floor(width / 110));
   const step = steps.find((one) => (view.to - view.from) / one <= room) ?? 3600;
@@ -144,7 +146,7 @@ function Axis({ view, rate, toX, width }: { view: View; rate: number; toX: (seco
     <Box sx={{ position: "relative", height: 20, fontFamily: MONO, fontSize: 11, color: "text.secondary" }}>
       {Array.from({ length: Math.min(count, room + 1) }, (_, place) => (first + place) * step).map((time) => (
         <Box key={time} sx={{ position: "absolute", borderLeft: 1, borderColor: "divider", pl: 0.5, lineHeight: "20px", whiteSpace: "nowrap" }} style={{ left: toX(time) }}>
-          {timecodeText(time, rate)}
+          {timecodeText(time, counted)}
         </Box>
       ))}
     </Box>

@@ -4,7 +4,8 @@ import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { Heading } from "../sheets/SlipParts";
-import { frameOfTimecode, plural, timecodeText } from "../shared/words";
+import { frameOfTimecode, lengthText, timecodeText } from "../shared/timecode";
+import { plural } from "../shared/words";
 import { joined, length, type Marks, type Part } from "./marks";
 import type { Clock } from "./position";
 
@@ -23,7 +24,8 @@ interface Props {
 
 export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSplit, onIn, onOut }: Props) {
   const { parts, open } = marks;
-  const text = (frame: number) => timecodeText(frame / clock.rate, clock.rate);
+  const text = (frame: number) => timecodeText(frame / clock.rate, clock.count);
+  const span = (frames: number) => lengthText(frames / clock.rate, clock.count);
   const change = (place: number, part: Part) => {
     onParts(joined(parts.map((one, other) => (other === place ? part : one))));
   };
@@ -41,7 +43,7 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
       {open !== null && <Box sx={{ color: "warning.main" }}>In at {text(open)}; the out point is still to be set.</Box>}
       {parts.length > 0 && (
         <Box sx={{ color: "text.secondary" }}>
-          {text(length(parts))} of {text(clock.frames)} is taken
+          {span(length(parts))} of {span(clock.frames)} is taken
           {parts.length > 1 && `, ${plural(parts.length, "part")} one after the other in one output`}.
         </Box>
       )}
@@ -66,9 +68,9 @@ interface CodeProps {
 
 /** A timecode that is taken when the field is left or Enter is pressed. */
 function Code({ label, frame, clock, onFrame, onSeek }: CodeProps) {
-  const written = timecodeText(frame / clock.rate, clock.rate);
+  const written = timecodeText(frame / clock.rate, clock.count);
   const [typed, setTyped] = useState(written);
-  const meant = frameOfTimecode(typed, clock.rate);
+  const meant = frameOfTimecode(typed, clock.count);
   const wrong = meant === null || meant >= clock.frames;
   const take = () => {
     if (wrong) setTyped(written);

@@ -1,5 +1,6 @@
 /** Where the bench stands in a source: frames, seconds and timecode. */
 import type { Curves, Reading } from "../api/client";
+import { type Count, countOf } from "../shared/timecode";
 import { fraction } from "../shared/words";
 
 const USUAL_RATE = "25";
@@ -8,6 +9,8 @@ const USUAL_RATE = "25";
 export interface Clock {
   /** Frames a second, the mean where they vary. */
   rate: number;
+  /** How frames are counted for people: from the source's own timecode where it has one. */
+  count: Count;
   /** Seconds. */
   length: number;
   /** The frame that is shown at a moment. */
@@ -38,12 +41,13 @@ export function clockOf(reading: Reading | null | undefined, curves: Curves | un
     const frameAt = (seconds: number) => Math.max(0, lastNotAfter(times, seconds * 1000 + 0.5));
     const timeOf = (frame: number) => (times[clamp(frame, 0, times.length - 1)] ?? 0) / 1000;
     const secondsOn = (frame: number, seconds: number) => clamp(frameAt(timeOf(frame) + seconds), 0, times.length - 1);
-    return { rate: perSecond, length, frames: times.length, frameAt, timeOf, secondsOn, exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000` };
+    return { rate: perSecond, count: countOf(reading), length, frames: times.length, frameAt, timeOf, secondsOn, exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000` };
   }
   const [above = "25", below = "1"] = rate.split("/");
   const frames = Math.max(1, Math.round(length * perSecond));
   return {
     rate: perSecond,
+    count: countOf(reading),
     length,
     frames,
     frameAt: (seconds) => clamp(Math.floor(seconds * perSecond + 1e-6), 0, frames - 1),

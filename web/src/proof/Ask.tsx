@@ -7,13 +7,14 @@ import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import type { CellProofs } from "../api/client";
 import { Heading } from "../sheets/SlipParts";
-import { fraction, frameOfTimecode, plural, timecodeText } from "../shared/words";
+import { type Count, frameOfTimecode, timecodeText } from "../shared/timecode";
+import { fraction, plural } from "../shared/words";
 import { type Strip, type Variant } from "./variants";
 
 interface Props {
   proofs: CellProofs;
-  /** Frames a second of the source. */
-  rate: number;
+  /** How the frames of the source are counted. */
+  count: Count;
   strips: Strip[];
   without: Variant[];
   /** Seconds of the source at which the shown proof stands; where none is shown, none. */
@@ -31,15 +32,15 @@ function exact(seconds: number): string {
   return `${String(Math.round(seconds * 1000))}/1000`;
 }
 
-export function Ask({ proofs, rate, strips, without, at, onProve, onSample }: Props) {
+export function Ask({ proofs, count, strips, without, at, onProve, onSample }: Props) {
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
   const [typed, setTyped] = useState("");
   const [seconds, setSeconds] = useState(3);
   const [setting, setSetting] = useState("");
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const chosen = proofs.moments.filter((moment) => !left.has(moment.at)).map((moment) => moment.at);
-  const typedFrame = frameOfTimecode(typed, rate);
-  const own = typedFrame === null ? null : typedFrame / rate;
+  const typedFrame = frameOfTimecode(typed, count);
+  const own = typedFrame === null ? null : typedFrame / count.rate;
   const moments = own === null ? chosen : [...chosen, exact(own)];
   const strip = strips.find((one) => one.name === setting) ?? strips[0];
   const variants = strip?.variants.filter((variant) => !off.has(variant.label)) ?? [];
@@ -57,7 +58,7 @@ export function Ask({ proofs, rate, strips, without, at, onProve, onSample }: Pr
       {proofs.moments.map((one) => (
         <Box component="label" key={one.at} sx={{ display: "flex", alignItems: "center", gap: 0.75, cursor: "pointer" }}>
           <Checkbox size="small" sx={{ p: 0.25 }} checked={!left.has(one.at)} onChange={() => { setLeft(toggled(left, one.at)); }} />
-          {timecodeText(fraction(one.at), rate)}
+          {timecodeText(fraction(one.at), count)}
           <Box component="span" sx={{ color: "text.secondary", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>{one.shows}</Box>
         </Box>
       ))}
@@ -91,7 +92,7 @@ export function Ask({ proofs, rate, strips, without, at, onProve, onSample }: Pr
             ))}
           </Box>
           <Button variant="outlined" fullWidth disabled={variants.length < 2 || moment === undefined} onClick={() => { if (moment) onProve([moment], seconds, variants); }} sx={{ mt: 1 }} data-testid="make-strip">
-            Make the strip at {timecodeText(moment ? fraction(moment) : 0, rate)}
+            Make the strip at {timecodeText(moment ? fraction(moment) : 0, count)}
           </Button>
         </>
       )}

@@ -16,7 +16,8 @@ import { Bar, Key } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
-import { fraction, plural, sizeText, spanText, timecodeText } from "../shared/words";
+import { countOf, timecodeText } from "../shared/timecode";
+import { fraction, plural, sizeText, spanText } from "../shared/words";
 import { patchAfter, type Patch } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
 import { Ask } from "./Ask";
@@ -65,7 +66,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const shown = proofs.proofs.find((proof) => proof.id === wanted) ?? proofs.proofs.find((proof) => proof.state === "done") ?? proofs.proofs[0];
   const made = shown?.state === "done" ? shown.made : null;
   const { data: curve } = useQuery({ queryKey: keys.proofCurve(shown?.id ?? ""), queryFn: () => api.proofCurve(shown?.id ?? ""), enabled: made != null, staleTime: Infinity });
-  const rate = sourceRate(output);
+  const count = countOf(output.source);
   const frames = made?.frames ?? 0;
   const now = Math.min(frame, Math.max(0, frames - 1));
   const seconds = made ? frameSeconds(curve?.frames ?? [], made.frame_rate, now) : 0;
@@ -177,7 +178,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
                 <Button color="inherit" onClick={() => { go(now - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
                 <Button color="inherit" onClick={() => { go(now + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
                 <Box data-testid="proof-frame" sx={{ color: "text.secondary", fontSize: 12 }}>
-                  <Box component="span" sx={{ fontFamily: MONO, fontSize: 13, color: "text.primary" }}>{timecodeText(sourceSeconds, rate)}</Box> · {now + 1} of {frames}
+                  <Box component="span" sx={{ fontFamily: MONO, fontSize: 13, color: "text.primary" }}>{timecodeText(sourceSeconds, count)}</Box> · {now + 1} of {frames}
                 </Box>
                 <Box sx={{ flex: 1 }} />
                 <ToggleButtonGroup exclusive size="small" value={way} onChange={(_, value: Way | null) => { if (value) setWay(value); }} aria-label="Way of comparing" sx={{ "& button": { textTransform: "none", py: 0.25, px: 1 } }}>
@@ -204,13 +205,13 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
         </Box>
         <Box component="aside" aria-label="Proofs" data-testid="proofs" sx={{ width: 330, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pb: 2 }}>
           {shown && made && <Foretold proof={shown} />}
-          <Ask proofs={proofs} rate={rate} strips={offered} without={plan ? withoutSteps(plan) : []} at={made ? sourceSeconds : null} onProve={(moments, length, variants) => void prove(moments, length, variants)} onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)} />
+          <Ask proofs={proofs} count={count} strips={offered} without={plan ? withoutSteps(plan) : []} at={made ? sourceSeconds : null} onProve={(moments, length, variants) => void prove(moments, length, variants)} onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)} />
           {proofs.proofs.length > 0 && <Heading>Proofs</Heading>}
           {proofs.proofs.map((proof) => (
             <Box key={proof.id} data-testid="proof" data-state={proof.state} sx={{ display: "flex", alignItems: "center", gap: 1, py: 0.25, borderRadius: 1, bgcolor: proof.id === shown?.id ? "action.selected" : undefined }}>
               <Facet state={proof.state} fraction={proof.fraction} size={16} title={proof.state} />
               <Box component="button" onClick={() => { choose(proof); }} sx={{ all: "unset", flex: 1, minWidth: 0, cursor: "pointer", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}>
-                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>{timecodeText(fraction(proof.parts[0]?.from ?? "0"), rate)}</Box> {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
+                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>{timecodeText(fraction(proof.parts[0]?.from ?? "0"), count)}</Box> {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
                 {proof.made && <Box component="span" sx={{ color: "text.secondary" }}> {sizeText(proof.made.size)} · {proof.made.ssim.toFixed(4)}</Box>}
                 {proof.problem && <Box component="span" sx={{ color: "error.main" }}> {proof.problem.why}</Box>}
               </Box>
@@ -268,13 +269,6 @@ function Foretold({ proof }: { proof: Proof }) {
       {proof.steps.length > 0 && <Box sx={{ color: "text.secondary", fontSize: 12 }}>{plural(proof.steps.length, "step")}: {proof.steps.join(", ")}</Box>}
     </Box>
   );
-}
-
-function sourceRate(output: Output): number {
-  for (const stream of output.source?.streams ?? []) {
-    if (stream.content.kind === "picture" && stream.content.frame_rate) return fraction(stream.content.frame_rate);
-  }
-  return 25;
 }
 
 /** The moment of the source that a proof shows after so many seconds of source. */

@@ -63,24 +63,6 @@ export function isOpen(run: CellRun | null | undefined): run is CellRun {
   return run != null && (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking");
 }
 
-/** A position as HH:MM:SS:FF at a whole or broken frame rate, counted without dropping. */
-export function timecodeText(seconds: number, rate: number): string {
-  const whole = Math.max(1, Math.round(rate));
-  const frames = Math.round(Math.max(0, seconds) * rate);
-  const two = (value: number) => String(Math.floor(value)).padStart(2, "0");
-  const full = Math.floor(frames / whole);
-  return `${two(full / 3600)}:${two((full / 60) % 60)}:${two(full % 60)}:${two(frames % whole)}`;
-}
-
-/** The frame that a position as HH:MM:SS:FF names, counted from 00:00:00:00; nothing where it names none. */
-export function frameOfTimecode(text: string, rate: number): number | null {
-  const parts = /^(\d{1,2}):(\d{2}):(\d{2})[:;](\d{2,3})$/.exec(text.trim());
-  if (!parts) return null;
-  const [hours = 0, minutes = 0, seconds = 0, frames = 0] = parts.slice(1).map(Number);
-  const whole = Math.max(1, Math.round(rate));
-  return frames < whole ? (hours * 3600 + minutes * 60 + seconds) * whole + frames : null;
-}
-
 /** An exact fraction such as 30000/1001 as a number. */
 export function fraction(text: string): number {
   const [above = "0", below = "1"] = text.split("/");

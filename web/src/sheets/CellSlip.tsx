@@ -2,9 +2,10 @@
 import Box from "@mui/material/Box";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { api, type Cell, type Deliverable, type Output, type Reading, type SourceRow } from "../api/client";
+import { api, type Cell, type Deliverable, type Output, type SourceRow } from "../api/client";
 import { keys } from "../api/live";
-import { changeText, fraction, plural, sizeText, stateWord } from "../shared/words";
+import { countOf } from "../shared/timecode";
+import { changeText, plural, sizeText, stateWord } from "../shared/words";
 import { Decide } from "../shared/Decide";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
@@ -23,17 +24,8 @@ const SHARED: Record<Deliverable["clash"], string> = {
   skip: "The one that is finished last is skipped.",
   replace: "Neither is made, since each would replace the other: put the preset into the name pattern of one.",
 };
-const USUAL_RATE = 25;
-
 function subject(word: string): string {
   return SUBJECTS[word] ?? word.charAt(0).toUpperCase() + word.slice(1);
-}
-
-function rateOf(reading: Reading | null | undefined): number {
-  for (const stream of reading?.streams ?? []) {
-    if (stream.content.kind === "picture" && stream.content.frame_rate) return fraction(stream.content.frame_rate);
-  }
-  return USUAL_RATE;
 }
 
 export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceRow; column: Deliverable }) {
@@ -134,7 +126,7 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
       </Box>
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />
-      <Pair source={run.source} run={run.id} rate={rateOf(output.source)} />
+      <Pair source={run.source} run={run.id} count={countOf(output.source)} />
       <Heading>Source and output, what differs in bold</Heading>
       <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12, "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" } }}>
         <tbody>

@@ -6,13 +6,13 @@ import { useEffect, useRef, useState } from "react";
 import type { Viewing } from "../api/client";
 import { MONO } from "../shared/theme";
 import { useViewing } from "../shared/viewing";
-import { timecodeText } from "../shared/words";
+import { type Count, timecodeText } from "../shared/timecode";
 
 interface Props {
   source: string;
   run: string;
-  /** Frames a second, to show positions as timecode. */
-  rate: number;
+  /** How the frames of the source are counted. */
+  count: Count;
 }
 
 /** Farther apart than this, in seconds, and the follower is put right. */
@@ -20,7 +20,7 @@ const APART = 0.08;
 
 type Side = "source" | "output";
 
-export function Pair({ source, run, rate }: Props) {
+export function Pair({ source, run, count }: Props) {
   const views: Record<Side, Viewing | undefined> = { source: useViewing("sources", source), output: useViewing("runs", run) };
   const players = { source: useRef<HTMLVideoElement>(null), output: useRef<HTMLVideoElement>(null) };
   const [playing, setPlaying] = useState(false);
@@ -81,8 +81,8 @@ export function Pair({ source, run, rate }: Props) {
         <Button color="inherit" onClick={toggle} aria-label={playing ? "Stop" : "Play both"} sx={{ minWidth: 52 }}>
           {playing ? "Stop" : "Play"}
         </Button>
-        <Slider size="small" aria-label="Position" value={Math.min(position, length)} max={Math.max(length, 0.01)} step={1 / rate} onChange={(_, to) => { seek(to); }} />
-        <Box sx={{ fontFamily: MONO, fontSize: 11, whiteSpace: "nowrap" }}>{timecodeText(position, rate)}</Box>
+        <Slider size="small" aria-label="Position" value={Math.min(position, length)} max={Math.max(length, 0.01)} step={1 / count.rate} onChange={(_, to) => { seek(to); }} />
+        <Box sx={{ fontFamily: MONO, fontSize: 11, whiteSpace: "nowrap" }}>{timecodeText(position, count)}</Box>
       </Box>
     </Box>
   );

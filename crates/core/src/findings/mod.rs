@@ -46,6 +46,9 @@ pub struct Findings {
     pub sounds: Vec<SoundFinding>,
     /// Moments at which a proof is worth most.
     pub telling: Vec<Moment>,
+    /// What could not be looked at, and why.
+    #[serde(default)]
+    pub unseen: Vec<String>,
 }
 
 impl Findings {
@@ -74,6 +77,7 @@ impl Findings {
             }
         }
         words.extend(self.look.iter().flat_map(|look| look.words.iter().cloned()));
+        words.extend(self.unseen.iter().cloned());
         for sound in &self.sounds {
             // The first point is the loudness, which every sound has.
             words.extend(sound.words.iter().skip(1).cloned());
@@ -149,8 +153,31 @@ pub fn find(mut measured: Measurements, reading: &Reading) -> (Findings, Curves)
         look: picture.map(|picture| look::find(&measured, picture)),
         sounds: measured.sounds.iter().map(|sound| sound::find(sound, reading)).collect(),
         telling: look::telling_moments(&measured.frames),
+        unseen: unseen(&measured, reading),
     };
     (findings, Curves::of(&measured))
+}
+
+/// What a source has and the scan got nothing of.
+fn unseen(measured: &Measurements, reading: &Reading) -> Vec<String> {
+    let why = if reading.missing.is_some() {
+        "the file was cut, and what is left begins with nothing that can be decoded"
+    } else {
+        "nothing in it can be decoded: it is damaged, encrypted, or begins behind its first key frame"
+    };
+    let mut unseen = Vec::new();
+    if reading.picture().is_none() && reading.sounds().count() == 0 {
+        unseen.push("it has neither picture nor sound".to_owned());
+    }
+    if reading.picture().is_some() && measured.frames.is_empty() {
+        unseen.push(format!("nothing is known of its picture: {why}"));
+    }
+    for (stream, _) in reading.sounds() {
+        if !measured.sounds.iter().any(|sound| sound.stream == stream.index && sound.samples > 0) {
+            unseen.push(format!("nothing is known of the sound in stream {}: {why}", stream.index));
+        }
+    }
+    unseen
 }
 
 /// A number of things with its noun.

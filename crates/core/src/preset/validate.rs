@@ -29,6 +29,16 @@ impl Preset {
         if self.name.trim().is_empty() {
             faults.push("The preset needs a name.".to_owned());
         }
+        for (what, text, most) in [
+            ("name", &self.name, 200),
+            ("name pattern", &self.name_pattern, 500),
+            ("advice when to use it", &self.use_when, 2000),
+        ] {
+            let letters = text.chars().count();
+            if letters > most {
+                faults.push(format!("The {what} has {letters} letters: at most {most} can be kept."));
+            }
+        }
         if self.picture.is_none() && self.sound.is_none() {
             faults.push("The preset has neither picture nor sound: give it one of them.".to_owned());
         }

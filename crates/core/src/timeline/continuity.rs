@@ -10,6 +10,8 @@ const FORWARD: Rational = Rational::whole(10);
 const LONGEST_PAUSE: Rational = Rational::whole(6 * 3600);
 /// Time stamps that go this far back at once are another clock: no reordering of frames reaches so far.
 const BACKWARD: Rational = Rational::ONE;
+/// Nor over so many frames, where each is shown for long and stamps are those of showing.
+const REORDERED: Rational = Rational::whole(16);
 /// Streams of one clock are this close to each other where they are stored.
 const APART: Rational = Rational::whole(5);
 
@@ -56,9 +58,10 @@ impl Continuity {
             self.reached.insert(stream, time + length);
             return Rational::ZERO;
         };
+        let backward = BACKWARD.max(length * REORDERED);
         let goes_on = |shift: Rational| {
             let step = time + shift - here;
-            step > -BACKWARD && step < self.forward
+            step > -backward && step < self.forward
         };
         let is_new = !self.reached.contains_key(&stream);
         let nearest = self.shifts.iter().rev().copied().filter(|shift| goes_on(*shift));
@@ -77,7 +80,7 @@ impl Continuity {
         };
         let end = time + shift + length;
         let reached = self.reached.entry(stream).or_insert(end);
-        *reached = end.max(*reached - BACKWARD);
+        *reached = end.max(*reached - backward);
         shift
     }
 

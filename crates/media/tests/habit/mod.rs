@@ -5,7 +5,7 @@ use std::path::Path;
 use beryl_core::problem::Problem;
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Chapter, Colour, FieldOrder};
-use beryl_media::{RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
+use beryl_media::{Beside, RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
 use serde_json::{Value, json};
 
 /// Frames a second.
@@ -26,14 +26,21 @@ pub(crate) struct Habit {
     sounds: Vec<Sounded>,
     chapters: Vec<Chapter>,
     timecode: Option<&'static str>,
+    beside: Option<Beside>,
+    /// Languages of subtitle streams, and a line in each.
+    subtitles: Vec<&'static str>,
     /// Changes to the bytes of the finished file.
     patches: Vec<fn(&mut Vec<u8>)>,
+    /// A file of the same format that follows in it.
+    follows: Option<Box<Habit>>,
     /// Files of the same kind that follow in it, as they are stored one behind the other.
     repeats: usize,
     /// How many flashes are seen in what is made of it, and how many clicks are heard, each at a flash; not judged
     /// where there are none.
     pub(crate) flashes: usize,
     pub(crate) clicks: usize,
+    /// Whether its picture and sound are out of step by themselves, by as much as its first click is.
+    pub(crate) is_off: bool,
     /// Milliseconds that the file's own clock cannot tell apart.
     pub(crate) coarse: f64,
     /// Facts that its reading must tell: a place in the document and its value.
@@ -44,8 +51,12 @@ pub(crate) struct Habit {
     pub(crate) refused: Vec<(&'static str, &'static str)>,
     /// Points that may be noted.
     pub(crate) noted: Vec<&'static str>,
-    /// Remarks that must be made.
+    /// Remarks that must be made, with one preset at least.
     pub(crate) remarks: Vec<&'static str>,
+    /// Points that are wrong, for which the file is withheld.
+    pub(crate) wrong: Vec<&'static str>,
+    /// Why no file comes of it where there is to be a picture.
+    pub(crate) unmade: Option<&'static str>,
     /// Why it cannot be read, where it cannot.
     pub(crate) unreadable: Option<&'static str>,
 }
@@ -131,10 +142,14 @@ impl Habit {
             }],
             chapters: vec![],
             timecode: None,
+            beside: None,
+            subtitles: vec![],
             patches: vec![],
+            follows: None,
             repeats: 0,
             flashes: FLASHES.len(),
             clicks: FLASHES.len(),
+            is_off: false,
             coarse: match format {
                 // One stamp of a millisecond in the picture, and one in the sound.
                 "matroska" | "webm" => 1.0,
@@ -145,6 +160,8 @@ impl Habit {
             refused: vec![],
             noted: vec![],
             remarks: vec![],
+            wrong: vec![],
+            unmade: None,
             unreadable: None,
         }
     }
@@ -194,6 +211,10 @@ impl Habit {
         let mut bytes = std::fs::read(&path).unwrap();
         let once = bytes.clone();
         (0..self.repeats).for_each(|_| bytes.extend_from_slice(&once));
+        if let Some(next) = &self.follows {
+            next.record(&path)?;
+            bytes.extend(std::fs::read(&path).unwrap());
+        }
         self.patches.iter().for_each(|patch| patch(&mut bytes));
         std::fs::write(&path, bytes).unwrap();
         Ok(name)
@@ -223,6 +244,8 @@ impl Habit {
             picture,
             sounds: sounds.collect(),
             timecode: self.timecode,
+            beside: self.beside,
+            subtitles: self.subtitles.clone(),
             chapters: self.chapters.clone(),
             options: self.options.clone(),
             ..Recording::default()
@@ -234,6 +257,9 @@ impl Habit {
         }
         for (number, sound) in self.sounds.iter().enumerate() {
             recorder.stamp(first_sound + number, sound.stamps);
+        }
+        for number in 0..self.subtitles.len() {
+            recorder.subtitle(number, 500, 1500, "Clay")?;
         }
         // Picture and sound in turn, a frame's time of each.
         let rate = self.picture.as_ref().map_or(Rational::whole(RATE), |shown| shown.rate);
@@ -394,11 +420,14 @@ fn rate_of(name: &str, rate: Rational) -> Habit {
     })
 }
 
-/// Bytes of the first box or element with this name, with the place behind its name.
+/// The places behind the names of all boxes or elements with this name.
+fn places(bytes: &[u8], name: &[u8]) -> Vec<usize> {
+    bytes.windows(name.len()).enumerate().filter(|(_, window)| *window == name).map(|(at, _)| at + name.len()).collect()
+}
+
+/// Writes so many bytes behind the name of a box or element.
 fn patch_after(bytes: &mut [u8], name: &[u8], nth: usize, offset: usize, with: &[u8]) {
-    let places: Vec<usize> =
-        bytes.windows(name.len()).enumerate().filter(|(_, window)| *window == name).map(|(at, _)| at).collect();
-    let at = places[nth] + name.len() + offset;
+    let at = places(bytes, name)[nth] + offset;
     bytes[at..at + with.len()].copy_from_slice(with);
 }
 
@@ -428,17 +457,50 @@ fn headers() -> Vec<Habit> {
             habit.patches = vec![|bytes| patch_after(bytes, &[0x44, 0x89, 0x88], 0, 0, &165_000.0_f64.to_be_bytes())];
             habit.noted = vec!["duration", "frames"];
         }),
-        Habit::new("mp4, cut in its media", "mp4").with(|habit| {
+        Habit::new("mp4, its end trimmed by its edit list", "mp4").with(|habit| {
+            // Version and flags, count, then the length in the movie's clock of a thousandth.
+            habit.patches = vec![|bytes| (0..2).for_each(|track| patch_after(bytes, b"elst", track, 8, &3000_u32.to_be_bytes()))];
+            (habit.flashes, habit.clicks) = (2, 2);
+        }),
+        Habit::new("mp4, its start trimmed by its edit list", "mp4").with(|habit| {
+            // A second later in the clock of the picture and in that of the sound.
+            habit.patches = vec![|bytes| {
+                for (track, clock) in [(0, 12_800), (1, SAMPLES)] {
+                    patch_after(bytes, b"elst", track, 8, &3000_u32.to_be_bytes());
+                    let at = places(bytes, b"elst")[track] + 12;
+                    let begins = u32::from_be_bytes(bytes[at..at + 4].try_into().unwrap());
+                    bytes[at..at + 4].copy_from_slice(&(begins + clock).to_be_bytes());
+                }
+            }];
+            (habit.flashes, habit.clicks) = (2, 2);
+        }),
+        Habit::new("mp4, priming that nothing tells of", "mp4").with(|habit| {
+            habit.patches = vec![|bytes| {
+                let at = places(bytes, b"edts")[1] - 4;
+                bytes[at..at + 4].copy_from_slice(b"free");
+            }];
+            habit.is_off = true;
+        }),
+        Habit::new("matroska, a default duration of half a frame", "matroska").with(|habit| {
+            // The element 23E383 of four bytes, in nanoseconds.
+            habit.patches = vec![|bytes| patch_after(bytes, &[0x23, 0xE3, 0x83, 0x84], 0, 0, &20_000_000_u32.to_be_bytes())];
+            habit.facts = vec![("/streams/0/content/frame_rate", json!("25"))];
+        }),
+        Habit::new("mp4, fields declared and frames there", "mp4").picture(|picture| picture.fields = FieldOrder::TopFirst),
+        Habit::new("mp4, cut in its media", "mp4").unheard().with(|habit| {
             habit.options = vec![("movflags", "+faststart")];
             habit.patches = vec![|bytes| bytes.truncate(bytes.len() * 6 / 10)];
-            (habit.flashes, habit.clicks) = (0, 0);
-            habit.facts = vec![];
-            habit.noted = vec![];
+            habit.wrong = vec!["frames", "length of the source"];
+            habit.remarks = vec!["damage"];
         }),
-        Habit::new("matroska, 0 frames", "matroska").picture(|picture| picture.frames = Some(0)).unheard(),
+        Habit::new("matroska, 0 frames", "matroska").picture(|picture| picture.frames = Some(0)).unheard().with(|habit| {
+            habit.unmade = Some("not one frame of the source could be decoded");
+        }),
+        Habit::new("matroska, 10 hours", "matroska").silent().unheard().picture(|picture| {
+            (picture.rate, picture.frames, picture.size) = (Rational::constant(1, 10), Some(3600), (32, 32));
+        }),
         Habit::new("matroska, one frame", "matroska").picture(|picture| picture.frames = Some(1)).unheard(),
     ];
-    rows.retain(|row| !row.name.contains("cut in its media") && !row.name.contains("0 frames"));
     // The nine numbers of a display matrix in 16.16 and 2.30, for each of the eight ways to store a picture.
     for (name, matrix, orientation) in [
         ("turned by 90°", [0, 1, -1, 0], json!({"mirrored": false, "degrees": 90})),
@@ -534,6 +596,48 @@ fn streams() -> Vec<Habit> {
                 Chapter { start: Rational::whole(2), end: Rational::whole(4), title: "Fire".to_owned() },
             ];
         }),
+        Habit::new("mp4, a cover", "mp4").with(|habit| habit.beside = Some(Beside::Cover)),
+        Habit::new("mp4, two pictures", "mp4").with(|habit| habit.beside = Some(Beside::Again)),
+        Habit::new("matroska, two pictures", "matroska").with(|habit| habit.beside = Some(Beside::Again)),
+        Habit::new("matroska, subtitles as text", "matroska").with(|habit| {
+            habit.subtitles = vec!["deu"];
+            habit.facts = vec![("/streams/2/content/are_pictures", json!(false))];
+        }),
+        Habit::new("matroska, subtitles as pictures", "matroska").with(|habit| {
+            habit.subtitles = vec!["deu"];
+            habit.patches = vec![|bytes| {
+                let name = b"S_TEXT/UTF8";
+                let at = places(bytes, name)[0] - name.len();
+                bytes[at..at + name.len()].copy_from_slice(b"S_VOBSUB\0\0\0");
+            }];
+            habit.facts = vec![("/streams/2/content/are_pictures", json!(true))];
+        }),
+        Habit::new("mov, a track of what the camera noted", "mov").with(|habit| {
+            habit.timecode = Some("01:00:00:00");
+            habit.patches = vec![|bytes| {
+                for at in places(bytes, b"tmcd") {
+                    bytes[at - 4..at].copy_from_slice(b"camm");
+                }
+            }];
+        }),
+        Habit::new("mpegts, the picture becomes smaller", "mpegts").with(|habit| {
+            habit.follows = Some(Box::new(Habit::new("", "mpegts").picture(|picture| picture.size = (96, 64))));
+            (habit.flashes, habit.clicks) = (2 * FLASHES.len(), 2 * FLASHES.len());
+            habit.remarks = vec!["96×64"];
+            habit.noted = vec!["duration", "frames"];
+        }),
+        Habit::new("mpegts, pixels become wider", "mpegts").with(|habit| {
+            habit.follows = Some(Box::new(Habit::new("", "mpegts").picture(|picture| picture.aspect = Rational::constant(4, 3))));
+            (habit.flashes, habit.clicks) = (2 * FLASHES.len(), 2 * FLASHES.len());
+            habit.remarks = vec!["clock jumps back"];
+            habit.noted = vec!["duration", "frames"];
+        }),
+        Habit::new("mpegts, two channels become one", "mpegts").with(|habit| {
+            habit.follows = Some(Box::new(Habit::new("", "mpegts").sound(|sound| sound.channels = 1)));
+            (habit.flashes, habit.clicks) = (2 * FLASHES.len(), 2 * FLASHES.len());
+            habit.remarks = vec!["clock jumps back"];
+            habit.noted = vec!["duration", "frames"];
+        }),
         Habit::new("avi, as it is", "avi"),
         Habit::new("vob, MPEG-2 in a program stream", "vob").codec("mpeg2video", "yuv420p").sound(|sound| sound.encoder = "mp2"),
         Habit::new("flv, as it is", "flv").with(|habit| (habit.coarse, habit.noted) = (1.0, vec!["duration"])),
@@ -541,7 +645,7 @@ fn streams() -> Vec<Habit> {
 }
 
 /// Forms of pictures.
-fn forms() -> Vec<Habit> {
+pub(crate) fn forms() -> Vec<Habit> {
     let form = |name: &str, encoder, pixel_format| {
         Habit::new(format!("matroska, {name}"), "matroska").codec(encoder, pixel_format).silent()
     };

@@ -115,6 +115,11 @@ impl SheetState {
         keys.zip(forecasts.of_row(row.source.id, reading, &asked).into_iter().map(Some)).collect()
     }
 
+    fn has(&self, key: CellKey) -> bool {
+        self.columns.iter().any(|column| column.id == key.deliverable)
+            && self.sources.iter().any(|row| row.source.id == key.source)
+    }
+
     fn overrides(&self, key: CellKey) -> &Value {
         self.settings.get(&key).and_then(|setting| setting.overrides.as_ref()).unwrap_or(&Value::Null)
     }
@@ -227,7 +232,7 @@ async fn set_cells(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(chang
             }
         })
         .collect();
-    app.database.save_output_settings(&settings).await?;
+    app.database.save_output_settings(id, &settings).await?;
     app.hub.tell(Change::Sheet { id });
     Ok(())
 }
@@ -257,8 +262,13 @@ async fn run_cells(
     Path(id): Path<Uuid>,
     Json(request): Json<RunRequest>,
 ) -> Result<Json<Queued>, ApiError> {
+    app.database.sheet(id).await?;
     let state = SheetState::load(&app, id).await?;
     let asked: Option<HashSet<CellKey>> = request.cells.map(|cells| cells.into_iter().collect());
+    if let Some(stranger) = asked.iter().flatten().find(|key| !state.has(**key)) {
+        let why = format!("the sheet has no cell of source {} and deliverable {}", stranger.source, stranger.deliverable);
+        return Err(ApiError::missing("nothing was queued", why));
+    }
     let mut runs = Vec::new();
     let mut passed_over = 0;
     let mut unread = HashSet::new();

@@ -10,6 +10,9 @@ use beryl_store::StoreError;
 
 use crate::publish::PublishError;
 
+/// Letters of a refusal in words that are passed on.
+const MOST_WORDS: usize = 500;
+
 /// A refusal: a status and a [`Problem`] as its body.
 #[derive(Debug)]
 pub(crate) struct ApiError {
@@ -21,6 +24,20 @@ impl ApiError {
     /// What was asked contradicts itself or the rules.
     pub(crate) fn invalid(what: impl Into<String>, why: impl Into<String>) -> Self {
         Self { status: StatusCode::UNPROCESSABLE_ENTITY, problem: Problem::new(ProblemKind::Invalid, what, why) }
+    }
+
+    /// It is done already, by somebody else.
+    pub(crate) fn under_way(what: impl Into<String>, why: impl Into<String>) -> Self {
+        let next = "Wait a moment and look what came of it.";
+        Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::Invalid, what, why).with_next(next) }
+    }
+
+    /// A refusal in bare words.
+    pub(crate) fn of_words(status: StatusCode, words: &str) -> Self {
+        let kind = if status == StatusCode::NOT_FOUND { ProblemKind::Missing } else { ProblemKind::Invalid };
+        let why: String = words.trim().chars().take(MOST_WORDS).collect();
+        let why = if why.is_empty() { status.canonical_reason().unwrap_or("it was refused").to_lowercase() } else { why };
+        Self { status, problem: Problem::new(kind, "the request could not be taken", why) }
     }
 
     /// There is no such thing.
@@ -66,6 +83,7 @@ impl From<StoreError> for ApiError {
                 status: StatusCode::CONFLICT,
                 problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Remove what uses it first."),
             },
+            StoreError::Unfit(_) => Self::invalid(what, error.to_string()),
             StoreError::Setup(_) | StoreError::Database(_) => Self {
                 status: StatusCode::SERVICE_UNAVAILABLE,
                 problem: Problem::new(ProblemKind::Internal, what, "the database does not answer")

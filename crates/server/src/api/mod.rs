@@ -20,7 +20,7 @@ use std::sync::Arc;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::middleware::from_fn;
+use axum::middleware::{from_fn, from_fn_with_state};
 use axum::routing::get;
 use tower_http::CompressionLevel;
 use tower_http::catch_panic::CatchPanicLayer;
@@ -30,13 +30,13 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 use crate::app::App;
-use crate::{guard, page};
+use crate::{guard, once, page};
 
 pub(crate) use error::ApiError;
 pub(crate) use uploads::clear_abandoned;
 
 /// Bodies of calls (not of uploads) may be this large.
-const LARGEST_BODY: usize = 4 << 20;
+pub(crate) const LARGEST_BODY: usize = 4 << 20;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -87,7 +87,9 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     router
         .route("/api/openapi.json", get(move || async move { axum::Json(description.as_ref().clone()) }))
         .fallback(page::serve)
+        .layer(from_fn_with_state(Arc::clone(&app), once::answer))
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
+        .layer(from_fn(guard::refusals_are_problems))
         .layer(CompressionLayer::new().quality(CompressionLevel::Fastest).compress_when(is_worth_compressing()))
         .layer(CatchPanicLayer::new())
         .layer(from_fn(guard::hear_out))

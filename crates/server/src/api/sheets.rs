@@ -8,6 +8,7 @@ use axum::extract::{Path, State};
 use beryl_core::naming::check_pattern;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
+use beryl_core::problem::Problem;
 use beryl_core::run::{ClashRule, RunState};
 use beryl_store::sheets::{Deliverable, SheetSummary};
 use serde::{Deserialize, Serialize};
@@ -21,7 +22,7 @@ use super::ApiError;
 use super::cells::SheetState;
 use crate::app::App;
 use crate::events::Change;
-use crate::files::find_sources;
+use crate::files::{Found, find_sources};
 use crate::views::{Cell, DeliverableColumn, SourceRow};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -172,8 +173,8 @@ async fn add_sources(
     let storage = app.database.storage(new.storage).await?;
     let root = PathBuf::from(&storage.root);
     let found = app.door.walk(&root, move |walk| {
-        let lists = new.paths.iter().map(|path| find_sources(&storage, path, walk));
-        Ok(lists.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect::<Vec<_>>())
+        let lists = new.paths.iter().map(|path| Ok(below_its_own_name(find_sources(&storage, path, walk)?, path)));
+        Ok(lists.collect::<Result<Vec<_>, Problem>>()?.into_iter().flatten().collect::<Vec<_>>())
     });
     let found = found.await?;
     let mut rows = Vec::with_capacity(found.len());
@@ -184,6 +185,21 @@ async fn add_sources(
     app.unread.notify_one();
     app.hub.tell(Change::Sheet { id });
     Ok(Json(Added { added, found: found.len() }))
+}
+
+/// What was found in a folder that was chosen stands below the folder's own name: two cards have the same names in them.
+fn below_its_own_name(found: Vec<Found>, chosen: &StoragePath) -> Vec<Found> {
+    let named = |one: Found| {
+        let is_itself = one.path == *chosen && one.sequence.is_none();
+        let own = chosen.name();
+        let folder = match (is_itself || chosen.is_root(), one.folder.as_str()) {
+            (true, folder) => folder.to_owned(),
+            (false, "") => own,
+            (false, folder) => format!("{own}/{folder}"),
+        };
+        Found { folder, ..one }
+    };
+    found.into_iter().map(named).collect()
 }
 
 /// Some sources.
@@ -215,7 +231,7 @@ async fn restore(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(removed
     app.database.set_sheet_removed(id, false).await?;
     app.database.set_sheet_sources_removed(id, &removed.sources, false).await?;
     for column in removed.deliverables {
-        app.database.set_deliverable_removed(column, false).await?;
+        app.database.set_deliverable_removed(id, column, false).await?;
     }
     app.hub.tell(Change::Sheet { id });
     Ok(())
@@ -291,7 +307,7 @@ async fn change_deliverable(
 #[utoipa::path(delete, path = "/api/deliverables/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_deliverable(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     let sheet = app.database.deliverable(id).await?.sheet;
-    app.database.set_deliverable_removed(id, true).await?;
+    app.database.set_deliverable_removed(sheet, id, true).await?;
     app.hub.tell(Change::Sheet { id: sheet });
     Ok(())
 }

@@ -1,0 +1,8 @@
+CREATE TABLE IF NOT EXISTS answers (
+    request_key VARBINARY(200) NOT NULL PRIMARY KEY,
+    request BINARY(32) NOT NULL,
+    status SMALLINT UNSIGNED NULL,
+    body LONGBLOB NULL,
+    created DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6),
+    KEY by_age (created)
+);
