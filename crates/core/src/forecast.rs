@@ -29,6 +29,9 @@ pub struct Forecast {
     /// Milliseconds of processor time that it will take, where proofs have shown it.
     #[serde(default)]
     pub cpu_milliseconds: Option<u64>,
+    /// Milliseconds of processor time that decoding what is taken of the source takes once.
+    #[serde(default)]
+    pub decoding_milliseconds: u64,
 }
 
 /// How far a forecast can be trusted.
@@ -90,7 +93,26 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
             }
             Some(Foretold::Likened { .. }) | None => None,
         },
+        decoding_milliseconds: plan.picture.as_ref().map_or(0, |_| decoding_milliseconds(reading, duration * plan.speed)),
     }
+}
+
+/// Nanoseconds of one core that decoding takes for each pixel, measured on the machine of `docs/benchmarks.md`.
+fn decoding_cost(codec: &str) -> i64 {
+    match codec {
+        "rawvideo" | "dvvideo" | "mpeg1video" | "mpeg2video" | "mjpeg" => 3,
+        "hevc" | "av1" | "vp9" => 12,
+        "prores" | "ffv1" | "dnxhd" | "jpeg2000" => 14,
+        _ => 8,
+    }
+}
+
+fn decoding_milliseconds(reading: &Reading, seconds: Rational) -> u64 {
+    let Some((stream, picture)) = reading.picture() else { return 0 };
+    let pixels = i64::from(picture.width) * i64::from(picture.height);
+    let frames = (picture.frame_rate.unwrap_or(Rational::whole(25)) * seconds).round();
+    let nanoseconds = i128::from(pixels) * i128::from(frames) * i128::from(decoding_cost(&stream.codec));
+    u64::try_from(nanoseconds / 1_000_000).unwrap_or(u64::MAX)
 }
 
 /// Whether an output is made for its size: files for editing and archives are not.

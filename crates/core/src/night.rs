@@ -6,8 +6,8 @@ use std::hash::Hash;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::plan::Plan;
-use crate::preset::{Effort, PictureCodec};
+use crate::plan::{Plan, Step};
+use crate::preset::{Effort, PictureCodec, RateConversion};
 
 /// Processor nanoseconds for reading, scaling and handing on one pixel, whatever is made of it.
 const HANDLING: f64 = 6.0;
@@ -38,9 +38,30 @@ pub fn cpu_cost(plan: &Plan) -> f64 {
             (_, Effort::Thorough) => 2.5,
         };
         let passes = if plan.passes() == 2 { 1.5 } else { 1.0 };
-        pixels * (of_codec * effort * passes + HANDLING) / 1e9
+        let steps: f64 = picture.steps.iter().map(cost_of_step).sum();
+        pixels * (of_codec * effort * passes + HANDLING + steps * f64::from(plan.passes())) / 1e9
     });
-    picture + SOUND * seconds
+    let decoding = plan.forecast.decoding_milliseconds as f64 / 1000.0 * f64::from(plan.passes());
+    picture + SOUND * seconds + decoding
+}
+
+/// Nanoseconds of one core that a step takes for each pixel of the output, measured on the machine of
+/// `docs/benchmarks.md`.
+const fn cost_of_step(step: &Step) -> f64 {
+    match step {
+        Step::Denoise { .. } => 110.0,
+        Step::Convert { .. } | Step::ToneMap { .. } => 130.0,
+        Step::Lut { .. } => 55.0,
+        Step::Deblock { .. } => 30.0,
+        Step::Deinterlace { .. } | Step::Film { .. } => 27.0,
+        Step::ConstantRate { by: RateConversion::Motion, .. } => 1500.0,
+        Step::ConstantRate { by: RateConversion::Blend, .. } => 15.0,
+        Step::Subtitles { .. } | Step::BurnIn(_) | Step::Watermark(_) => 13.0,
+        Step::Adjust { .. } | Step::Grey => 9.0,
+        Step::Turn { .. } | Step::Mirror | Step::Scale { .. } | Step::Pad { .. } => 4.0,
+        Step::EvenFilm { .. } | Step::Speed { .. } | Step::Crop { .. } => 0.0,
+        Step::ConstantRate { by: RateConversion::DropRepeat, .. } => 0.0,
+    }
 }
 
 /// A job that an engine works on now.

@@ -71,9 +71,10 @@ pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
         Step::Deblock { degree: Deblocking::FlatParts } => "deblock=filter=weak:block=8".to_owned(),
         Step::Deblock { degree: Deblocking::WholePicture } => "deblock=filter=strong:block=8".to_owned(),
         Step::Deblock { degree: Deblocking::Off } | Step::Denoise { degree: Denoising::Off } => return None,
-        Step::Denoise { degree: Denoising::Camera } => "hqdn3d=2:1.5:3:2.5".to_owned(),
-        Step::Denoise { degree: Denoising::Tape } => "hqdn3d=4:3:7:5".to_owned(),
-        Step::Denoise { degree: Denoising::Night } => "fftdnoiz=sigma=10:block=32:overlap=0.5:prev=1:next=1".to_owned(),
+        // In the spectrum of small blocks noise lies even and detail does not, whether it moves or stands.
+        Step::Denoise { degree: Denoising::Camera } => "fftdnoiz=sigma=4:block=32:overlap=0.5".to_owned(),
+        Step::Denoise { degree: Denoising::Tape } => "fftdnoiz=sigma=9:block=32:overlap=0.5".to_owned(),
+        Step::Denoise { degree: Denoising::Night } => "fftdnoiz=sigma=20:block=32:overlap=0.5".to_owned(),
         Step::Adjust { adjustment, levels, neutral } => adjust(*adjustment, *levels, *neutral),
         Step::Grey => "lutyuv=u=(minval+maxval)/2:v=(minval+maxval)/2".to_owned(),
         Step::Scale { width, height, pixel_format, fields_apart, to_matrix, to_range } => {

@@ -256,3 +256,65 @@ fn grey_is_without_colour_in_every_frame_and_levels_follow_their_formula() {
     assert!(made[3].cb.iter().all(|code| *code == 122) && made[3].cr.iter().all(|code| *code == 134));
     assert_eq!(made[0].luma.len(), WIDTH * HEIGHT);
 }
+
+#[test]
+fn a_change_of_rate_reaches_as_far_as_the_source_whichever_way_frames_are_made() {
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder.path().join("material.y4m"), &progressive(14, 25.0, lively), (25, 1), 'p', "");
+    for by in ["drop_repeat", "blend", "motion"] {
+        for (rate, frames) in [("50", 28), ("30000/1001", 17), ("20", 11)] {
+            let own = json!({ "picture": { "frame_rate": { "rule": "constant", "rate": rate, "by": by } } });
+            let (_, plan) = planned(folder.path(), own);
+            let made = made(folder.path(), &plan).len();
+            assert!(made.abs_diff(frames) <= usize::from(rate != "50"), "{by} to {rate}: {made} frames, not {frames}");
+        }
+    }
+}
+
+/// Texture of two strengths that moves as a whole.
+fn textured(time: f64) -> Picture {
+    let (across, down) = (time * 82.0, time * 42.0);
+    Picture::plain(WIDTH, HEIGHT, 0).map(|x, y, _| {
+        let (x, y) = (x as f64 + across, y as f64 + down);
+        let soft = 40.0 * (x * 0.08).sin() * (y * 0.06).cos();
+        let fine = 14.0 * (x * 0.9 + y * 0.35).sin() + 10.0 * (y * 1.2 - x * 0.5).cos();
+        let strength = if (x / 48.0).floor() as i64 % 2 == 0 { 1.0 } else { 0.15 };
+        (124.0 + soft + fine * strength).round() as u8
+    })
+}
+
+/// How near pictures come to clean ones, in dB of their luma.
+fn psnr(made: &[Planes], clean: &[Picture]) -> f64 {
+    let apart = made.iter().zip(clean).flat_map(|(made, clean)| made.luma.iter().zip(&clean.luma));
+    let (sum, count) =
+        apart.fold((0.0, 0.0), |(sum, count), (one, other)| (sum + (f64::from(*one) - f64::from(*other)).powi(2), count + 1.0));
+    10.0 * (255.0 * 255.0 * count / sum.max(1e-9_f64)).log10()
+}
+
+#[test]
+fn each_degree_takes_the_noise_that_it_is_suggested_for_and_leaves_the_detail() {
+    let folder = tempfile::tempdir().unwrap();
+    let cleaned = |pictures: &[Picture], degree: &str| {
+        write(&folder.path().join("material.y4m"), pictures, (25, 1), 'p', "");
+        let (_, plan) = planned(folder.path(), json!({ "picture": { "cleaning": { "denoise": degree } } }));
+        made(folder.path(), &plan)
+    };
+    for speed in [1.0, 0.0] {
+        let clean = progressive(12, 25.0, |time| textured(time * speed));
+        // Degree, noise, and by how many dB at least it comes nearer to the clean picture.
+        for (degree, noise, gain, kept) in [
+            ("camera", 3.0, 4.0, 43.0),
+            ("camera", 5.0, 4.0, 43.0),
+            ("tape", 5.0, 6.0, 42.0),
+            ("tape", 9.0, 4.0, 42.0),
+            ("night", 9.0, 5.0, 41.0),
+            ("night", 15.0, 3.0, 41.0),
+        ] {
+            let noisy: Vec<Picture> = clean.iter().zip(1..).map(|(picture, seed)| picture.clone().noisy(noise, seed)).collect();
+            let (before, after) = (psnr(&cleaned(&noisy, "off"), &clean), psnr(&cleaned(&noisy, degree), &clean));
+            assert!(after >= before + gain, "{degree}, noise of {noise}, speed {speed}: {before:.1} dB become {after:.1}");
+            let detail = psnr(&cleaned(&clean, degree), &clean);
+            assert!(detail >= kept, "{degree}, speed {speed}: clean pictures keep {detail:.1} dB");
+        }
+    }
+}

@@ -184,6 +184,23 @@ pub struct MadeFile {
     pub modified: i64,
 }
 
+/// By what runs really took more, or less, than they were expected to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CostFactors {
+    /// Of each preset by its name, where runs of it have ended lately.
+    of_presets: HashMap<String, f64>,
+    /// Of all together: how fast the machine is.
+    machine: f64,
+}
+
+impl CostFactors {
+    /// The factor of a preset; that of the machine where no run of the preset has ended.
+    #[must_use]
+    pub fn of(&self, preset: &str) -> f64 {
+        self.of_presets.get(preset).copied().unwrap_or(self.machine)
+    }
+}
+
 /// The right to work on a run, until the lease ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Lease {
@@ -659,16 +676,24 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn cost_factors(&self) -> Result<HashMap<String, f64>, StoreError> {
+    pub async fn cost_factors(&self) -> Result<CostFactors, StoreError> {
         let rows = sqlx::query(
             "SELECT preset_name, SUM(cpu_seconds) / SUM(expected_cpu) AS factor FROM (SELECT preset_name, state, cpu_seconds, \
              expected_cpu FROM runs WHERE finished IS NOT NULL ORDER BY finished DESC LIMIT 300) AS last \
-             WHERE state = 'done' AND cpu_seconds > 0 AND expected_cpu > 0 GROUP BY preset_name",
+             WHERE state = 'done' AND cpu_seconds > 0 AND expected_cpu > 0 GROUP BY preset_name WITH ROLLUP",
         )
         .fetch_all(&self.pool)
         .await?;
-        let factor = |row: &MySqlRow| Ok::<_, sqlx::Error>((row.try_get("preset_name")?, row.try_get("factor")?));
-        Ok(rows.iter().map(factor).collect::<Result<_, _>>()?)
+        let mut factors = CostFactors { of_presets: HashMap::new(), machine: 1.0 };
+        for row in &rows {
+            let factor: f64 = row.try_get("factor")?;
+            match row.try_get::<Option<String>, _>("preset_name")? {
+                Some(preset) => drop(factors.of_presets.insert(preset, factor)),
+                // The sum of all comes without a name.
+                None => factors.machine = factor,
+            }
+        }
+        Ok(factors)
     }
 
     /// Puts a leased run back into the queue, because its engine was lost.

@@ -64,7 +64,7 @@ async fn runs_of_an_earlier_version_keep_their_plans_and_are_worked_off() {
     let details = database.run_details(done).await.unwrap();
     assert_eq!((details.plan, details.report.map(|report| report.size.0)), (plan(), Some(7)));
     assert_eq!(database.run_names(&[done]).await.unwrap()[&done].preset, "Sound only");
-    assert_eq!(database.cost_factors().await.unwrap()["Sound only"], 3.0);
+    assert_eq!(database.cost_factors().await.unwrap().of("Sound only"), 3.0);
     let claimed = database.claim("node", Duration::from_secs(60)).await.unwrap();
     assert_eq!(
         claimed.iter().map(|one| (one.run.id, one.run.state, &one.plan)).collect::<Vec<_>>(),

@@ -44,7 +44,7 @@ export function sections(reading: Reading | null | undefined, aids: Aid[]): Sect
     {
       name: "Cleaning",
       settings: [
-        { name: "Noise", place: ["cleaning", "denoise"], ways: [{ words: "left", value: "off" }, { words: "fine noise of cameras", value: "camera" }, { words: "tapes and grain", value: "tape" }, { words: "dark and strong noise, slow", value: "night" }] },
+        { name: "Noise", place: ["cleaning", "denoise"], ways: [{ words: "left", value: "off" }, { words: "fine noise of cameras", value: "camera" }, { words: "tapes and grain", value: "tape" }, { words: "dark and strong noise", value: "night" }] },
         { name: "Coding blocks", place: ["cleaning", "deblock"], ways: [{ words: "left", value: "off" }, { words: "smoothed in flat parts", value: "flat_parts" }, { words: "smoothed everywhere", value: "whole_picture" }] },
       ],
     },

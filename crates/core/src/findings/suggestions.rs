@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 
 use super::{BarsVerdict, ColourContent, Extent, FieldsVerdict, Findings, StretchKind};
 use crate::plan::Subject;
+use crate::preset::Denoising;
 use crate::rational::Rational;
 use crate::units::rate_text;
 
@@ -94,9 +95,14 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
             ),
             ColourContent::Grey | ColourContent::Colour | ColourContent::Unknown => {}
         }
-        if let Some(noise @ 25..) = look.noise_tenths {
-            let because = format!("noise of {}.{} code values of 8 bit takes bits and hides detail", noise / 10, noise % 10);
-            suggest(Subject::Cleaning, "Take tape noise out".to_owned(), because, json!({ "cleaning": { "denoise": "tape" } }));
+        if let Some((noise, degree)) = look.noise_tenths.and_then(|noise| Some((noise, Denoising::for_noise(noise)?))) {
+            let because = format!(
+                "noise of {}.{} code values of 8 bit takes bits and hides detail; {}",
+                noise / 10,
+                noise % 10,
+                degree.words()
+            );
+            suggest(Subject::Cleaning, "Take the noise out".to_owned(), because, json!({ "cleaning": { "denoise": degree } }));
         }
     }
     made

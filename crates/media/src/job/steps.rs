@@ -3,6 +3,7 @@
 use beryl_core::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
 use beryl_core::plan::{BurnText, FramesMeant, Step, WatermarkPlan};
+use beryl_core::preset::RateConversion;
 use beryl_core::rational::Rational;
 use beryl_core::reading::FieldOrder;
 
@@ -20,6 +21,7 @@ pub(crate) struct Chain<'a> {
 
 enum Link<'a> {
     Filters(Filters),
+    Mixed(Mixed),
     Film(Film<'a>),
     Even(Even),
     Combing(Combing),
@@ -45,9 +47,13 @@ impl<'a> Chain<'a> {
                 _ => {}
             }
             let Some(text) = filters::step_text(step, supplies) else { continue };
+            if let Step::ConstantRate { by: RateConversion::Blend | RateConversion::Motion, .. } = step {
+                links.push(Link::Mixed(Mixed { filters: Filters::new(text), last: None }));
+                continue;
+            }
             match links.last_mut() {
                 Some(Link::Filters(filters)) => filters.text = format!("{},{text}", filters.text),
-                _ => links.push(Link::Filters(Filters { text, graph: None, threads: Vec::new() })),
+                _ => links.push(Link::Filters(Filters::new(text))),
             }
         }
         Self { links }
@@ -56,7 +62,7 @@ impl<'a> Chain<'a> {
     /// The threads of its filters.
     pub(super) fn threads(&self) -> Vec<u32> {
         let threads = self.links.iter().filter_map(|link| match link {
-            Link::Filters(filters) => Some(&filters.threads),
+            Link::Filters(filters) | Link::Mixed(Mixed { filters, .. }) => Some(&filters.threads),
             Link::Film(_) | Link::Even(_) | Link::Combing(_) | Link::Speed(_) | Link::Note(_) | Link::Watermark(_) => None,
         });
         threads.flatten().copied().collect()
@@ -85,6 +91,7 @@ impl Link<'_> {
     fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
         match (self, frame) {
             (Self::Filters(filters), frame) => filters.take(frame, made),
+            (Self::Mixed(mixed), frame) => mixed.take(frame, made),
             (Self::Film(film), Some(frame)) => film.take(frame, made),
             (Self::Even(even), Some(frame)) => {
                 made.extend(even.take(frame));
@@ -115,6 +122,10 @@ struct Filters {
 }
 
 impl Filters {
+    const fn new(text: String) -> Self {
+        Self { text, graph: None, threads: Vec::new() }
+    }
+
     fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
         let Some(TimedFrame { frame, clock }) = frame else { return self.end(made) };
         let input = GraphInput::of_picture(&frame, clock);
@@ -135,6 +146,38 @@ impl Filters {
         let Some((graph, _)) = &mut self.graph else { return Ok(()) };
         graph.push(None)?;
         drain(graph, made)
+    }
+}
+
+/// Frames between two of the source are made of both, and near its end of more that follow: the last one is given on a
+/// few times, so that what comes out reaches as far as what went in.
+struct Mixed {
+    filters: Filters,
+    last: Option<TimedFrame>,
+}
+
+/// Frames that the filters look ahead.
+const LOOKED_AHEAD: i64 = 3;
+
+impl Mixed {
+    fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
+        if let Some(frame) = frame {
+            self.last = Some(TimedFrame { frame: frame.frame.clone(), clock: frame.clock });
+            return self.filters.take(Some(frame), made);
+        }
+        let Some(TimedFrame { frame, clock }) = self.last.take() else { return self.filters.take(None, made) };
+        let (begins, length) = (frame.pts().unwrap_or(0), frame.duration().max(1));
+        let before = made.len();
+        for number in 1..=LOOKED_AHEAD {
+            let mut again = frame.clone();
+            again.set_times(begins + number * length, length);
+            self.filters.take(Some(TimedFrame { frame: again, clock }), made)?;
+        }
+        self.filters.take(None, made)?;
+        let end = Rational::whole(begins + length) * clock;
+        let all = made.split_off(before);
+        made.extend(all.into_iter().filter(|one| one.frame.pts().is_none_or(|pts| Rational::whole(pts) * one.clock < end)));
+        Ok(())
     }
 }
 

@@ -89,12 +89,7 @@ async fn queue(State(app): State<Arc<App>>) -> Result<Json<QueueView>, ApiError>
 /// Lays out what is at work and what waits, with what runs of the same presets really took.
 async fn blocks(app: &App, runs: &[Run], names: &HashMap<Uuid, RunNames>) -> Result<Vec<Block<Uuid>>, ApiError> {
     let factors = app.database.cost_factors().await?;
-    let usual = if factors.is_empty() { 1.0 } else { factors.values().sum::<f64>() / factors.len() as f64 };
-    let cpu = |run: &Run| {
-        let names = names.get(&run.id);
-        let factor = names.and_then(|names| factors.get(&names.preset)).copied().unwrap_or(usual);
-        names.and_then(|names| names.expected_cpu).unwrap_or(0.0) * factor
-    };
+    let cpu = |run: &Run| names.get(&run.id).map_or(0.0, |names| names.expected_cpu.unwrap_or(0.0) * factors.of(&names.preset));
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let by_id: HashMap<Uuid, &Run> = runs.iter().map(|run| (run.id, run)).collect();
     let at_work: Vec<JobAtWork<Uuid>> = app
