@@ -7,6 +7,7 @@ use std::sync::Arc;
 use beryl_core::problem::Problem;
 use beryl_store::{Database, StoreError};
 use beryl_worker::Engine;
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use tokio::net::TcpListener;
 use tokio::sync::{Notify, watch};
 
@@ -80,6 +81,14 @@ pub struct Server {
     tasks: Vec<tokio::task::JoinHandle<()>>,
 }
 
+/// Takes as many open files as the system lets it have: each connection is one, and shells give few.
+fn allow_many_connections() {
+    let raised = getrlimit(Resource::RLIMIT_NOFILE).and_then(|(_, most)| setrlimit(Resource::RLIMIT_NOFILE, most, most));
+    if let Err(error) = raised {
+        tracing::info!(%error, "the number of open files stays what it was");
+    }
+}
+
 impl Server {
     /// Starts everything; answers when requests are taken.
     ///
@@ -89,6 +98,7 @@ impl Server {
         if !config.listen.ip().is_loopback() {
             return Err(ServerError::NotLoopback(config.listen.ip()));
         }
+        allow_many_connections();
         let database = Database::connect(&config.database).await?;
         let cache = own_folder(config.state.join("cache"))?;
         let scratch = config.state.join("scratch");

@@ -8,6 +8,7 @@ use beryl_ui_tests::{Application, Outcome, make_clips};
 use futures::StreamExt;
 use reqwest::Method;
 use serde_json::{Value, json};
+use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio_tungstenite::tungstenite::Message;
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream, connect_async};
@@ -374,5 +375,60 @@ async fn a_sheet_of_five_hundred_sources_and_six_columns_is_answered_whole() -> 
     let off = sheet["cells"].as_array().ok_or("no cells")?.iter().filter(|cell| cell["enabled"] == false);
     assert!(off.clone().all(|cell| cell["deliverable"] == column));
     assert_eq!(off.count(), 500);
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_than_it_can_answer_slows_the_server_and_stops_neither_runs_nor_events() -> Outcome<()> {
+    const CLIENTS: usize = 150;
+    let night = Night::begin("kiln-07_firing_cam-b.mp4", 4, &["delivery-hevc"], "number").await?;
+    let media = night.application.folder("media")?;
+    for number in 0..39 {
+        std::fs::hard_link(media.join("kiln-07_firing_cam-b.mp4"), media.join(format!("clip-{number:03}.mp4")))?;
+    }
+    let sheet = night.application.call(Method::GET, &night.path, None).await?;
+    let key = json!({ "source": sheet["cells"][0]["source"], "deliverable": sheet["cells"][0]["deliverable"] });
+    night.post("sources", json!({ "storage": night.storage, "paths": [""] })).await?;
+    for preset in ["web-1080", "web-720", "review-small", "light-proxy", "edit-friendly"] {
+        night.post("deliverables", json!({ "preset": builtin(preset) })).await?;
+    }
+    night.post("run", json!({ "cells": [key] })).await?;
+    night.wait(has_begun).await?;
+    let address = night.application.address().to_owned();
+    let mut events = connect_async(format!("{address}/api/events").replace("http:", "ws:")).await?.0;
+
+    // Connections that say nothing, and requests that stop in the middle.
+    let host = address.strip_prefix("http://").ok_or("no host")?.to_owned();
+    let mut silent = Vec::new();
+    for number in 0..1000 {
+        let mut socket = TcpStream::connect(&host).await?;
+        if number % 10 == 0 {
+            let half = format!("POST /api/sheets HTTP/1.1\r\nHost: {host}\r\nContent-Length: 1000\r\n\r\n{{\"name\":");
+            socket.write_all(half.as_bytes()).await?;
+        }
+        silent.push(socket);
+    }
+    let load = async |_| -> Outcome<usize> {
+        let answer = reqwest::get(format!("{address}{}", night.path)).await?.error_for_status()?;
+        Ok(serde_json::from_slice::<Value>(&answer.bytes().await?)?["cells"].as_array().map_or(0, Vec::len))
+    };
+    let loads = futures::future::try_join_all((0..CLIENTS).map(load));
+    tokio::pin!(loads);
+    let mut told = 0;
+    let loaded = loop {
+        tokio::select! {
+            loaded = &mut loads => break loaded?,
+            event = events.next() => {
+                event.ok_or("the stream ended")??;
+                told += 1;
+            }
+        }
+    };
+    assert_eq!(loaded, vec![240; CLIENTS]);
+    assert!(told > 0, "nothing was told while {CLIENTS} clients were answered");
+    let is_done = |cells: &[Value]| cells[0]["run"]["state"] == "done";
+    let run = night.wait(is_done).await?.remove(0);
+    assert_eq!(run["attempts"], 1, "{run}");
+    drop(silent);
     Ok(())
 }

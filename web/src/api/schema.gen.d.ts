@@ -1853,6 +1853,11 @@ export interface components {
              * @description Milliseconds of processor time that it will take, where proofs have shown it.
              */
             cpu_milliseconds?: number | null;
+            /**
+             * Format: int64
+             * @description Milliseconds of processor time that decoding what is taken of the source takes once.
+             */
+            decoding_milliseconds?: number;
             /** @description Whether that is more than what is taken of the source, where the output is to be smaller. */
             exceeds_source?: boolean;
             /** @description What the container adds. */
