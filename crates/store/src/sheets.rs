@@ -496,10 +496,9 @@ impl Database {
     /// [`StoreError::NotFound`] where one is no cell of it.
     pub async fn save_output_settings(&self, sheet: Uuid, settings: &[OutputSetting]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
-        let mut rows: Vec<Uuid> = settings.iter().map(|setting| setting.source).collect();
-        let mut columns: Vec<Uuid> = settings.iter().map(|setting| setting.deliverable).collect();
-        (rows.sort_unstable(), columns.sort_unstable());
-        (rows.dedup(), columns.dedup());
+        let each_once = |id: fn(&OutputSetting) -> Uuid| settings.iter().map(id).collect::<HashSet<_>>().into_iter().collect();
+        let rows: Vec<Uuid> = each_once(|setting| setting.source);
+        let columns: Vec<Uuid> = each_once(|setting| setting.deliverable);
         rows_are_of(&mut work, sheet, &rows).await?;
         are_of(&mut work, sheet, &columns, ("deliverables", "id", "column in this sheet")).await?;
         for some in settings.chunks(ROWS_AT_ONCE) {

@@ -54,7 +54,7 @@ pub(super) fn plan(
     let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
     let lines = fields::Lines {
         stay: orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
-        can_be_fields: settings.codec != PictureCodec::H264 || profile == Profile::High422 || size.frame.height % 4 == 0,
+        can_be_fields: settings.codec != PictureCodec::H264 || profile == Profile::High422 || size.frame.height.is_multiple_of(4),
     };
     let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
     let field_order = fields.order;
