@@ -318,3 +318,15 @@ fn each_degree_takes_the_noise_that_it_is_suggested_for_and_leaves_the_detail() 
         }
     }
 }
+
+#[test]
+fn mpeg2_is_made_in_two_passes_with_every_picture_noted_in_the_first() {
+    let folder = tempfile::tempdir().unwrap();
+    // The last pictures come out of the encoder together, whichever number there is.
+    for frames in [40, 41, 42] {
+        write(&folder.path().join("material.y4m"), &progressive(frames, 25.0, lively), (25, 1), 'p', "");
+        let rate = json!({ "mode": "average", "bits_per_second": 2_000_000, "passes": 2 });
+        let (_, plan) = planned(folder.path(), json!({ "picture": { "codec": "mpeg2", "rate": rate } }));
+        assert_eq!((plan.passes(), made(folder.path(), &plan).len()), (2, frames));
+    }
+}

@@ -145,6 +145,11 @@ impl Forecasts {
         Ok(known(&wanted))
     }
 
+    /// A preset, where there is an equal one the same as that: whether two are equal is seen at once.
+    pub(crate) fn shared(&self, preset: &Preset) -> Arc<Preset> {
+        self.settings.lock().unwrap_or_else(PoisonError::into_inner).shared(preset.clone())
+    }
+
     /// The outlooks of a row's cells.
     pub(crate) fn of_row(&self, source: Uuid, reading: &Arc<Reading>, cells: &[Asked<'_>]) -> Vec<Outlook> {
         let mut rows = self.rows.lock().unwrap_or_else(PoisonError::into_inner);

@@ -206,6 +206,35 @@ impl Database {
         Ok(rows.iter().map(watch_file).collect::<Result<_, _>>()?)
     }
 
+    /// The files of watch folders that came to states last, the newest first: at most so many for each, in one question.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn newest_of_each(
+        &self,
+        wanted: &[(Uuid, WatchState)],
+        most: u32,
+    ) -> Result<HashMap<(Uuid, WatchState), Vec<WatchFile>>, StoreError> {
+        let mut newest: HashMap<(Uuid, WatchState), Vec<WatchFile>> = HashMap::new();
+        for some in wanted.chunks(ROWS_AT_ONCE) {
+            let mut query = sqlx::QueryBuilder::new("");
+            for (place, (folder, state)) in some.iter().enumerate() {
+                query.push(if place == 0 { "(" } else { " UNION ALL (" });
+                query.push(format!("SELECT watch_folder_id, {FILE} FROM watch_files WHERE watch_folder_id = ")).push_bind(folder);
+                query
+                    .push(" AND state = ")
+                    .push_bind(state.word())
+                    .push(" ORDER BY entered DESC LIMIT ")
+                    .push_bind(most)
+                    .push(")");
+            }
+            for row in query.build().fetch_all(&self.pool).await? {
+                newest.entry((row.try_get("watch_folder_id")?, watch_state(&row)?)).or_default().push(watch_file(&row)?);
+            }
+        }
+        Ok(newest)
+    }
+
     /// How many files of each watch folder are in each state.
     ///
     /// # Errors

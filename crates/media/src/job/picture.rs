@@ -184,13 +184,15 @@ impl EncodeTask<'_> {
 
     /// Hands the encoder's packets on; answers whether anybody wants more.
     fn pass_on(&self, encoder: &mut Encoder, clock: Rational, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
-        for mut packet in encoder.receive()? {
+        let packets = encoder.receive()?;
+        if self.pass == Pass::First {
+            let notes = encoder.take_first_pass_notes();
+            self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).push_str(&notes);
+        }
+        for mut packet in packets {
             // What has gone in may wait for a hundred others to come out.
             self.work.reach(packet.pts().map_or(Rational::ZERO, |time| Rational::whole(time) * clock));
             if self.pass == Pass::First {
-                if let Some(notes) = encoder.first_pass_notes() {
-                    self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).push_str(&notes);
-                }
                 continue;
             }
             if let Some(length) = packet.pts().and_then(|time| lengths.remove(&time)) {

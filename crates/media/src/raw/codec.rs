@@ -127,6 +127,8 @@ pub(crate) struct Encoder {
     context: *mut ffi::AVCodecContext,
     /// Owned here, since the context only points to it.
     _first_pass: Option<CString>,
+    /// What a first pass has noted since it was taken, and the note that came last.
+    notes: (String, String),
 }
 
 // SAFETY: the context is owned by this value alone; its worker threads are its own.
@@ -142,8 +144,11 @@ impl Encoder {
             if codec.is_null() {
                 return Err(AvError::new(ffi::AVERROR_ENCODER_NOT_FOUND, doing));
             }
-            let mut encoder =
-                Self { context: ffi::avcodec_alloc_context3(codec), _first_pass: settings.first_pass.as_deref().map(c_text) };
+            let mut encoder = Self {
+                context: ffi::avcodec_alloc_context3(codec),
+                _first_pass: settings.first_pass.as_deref().map(c_text),
+                notes: Default::default(),
+            };
             if encoder.context.is_null() {
                 return Err(AvError::new(ffi::AVERROR(super::ENOMEM), doing));
             }
@@ -195,7 +200,20 @@ impl Encoder {
         let frame = frame.map_or(ptr::null(), |frame| frame.0.cast_const());
         // SAFETY: the context is open; null means the end. Callers take all packets out after each
         // call, so that “try again” cannot be answered.
-        check(unsafe { ffi::avcodec_send_frame(self.context, frame) }, "encode").map(|_| ())
+        check(unsafe { ffi::avcodec_send_frame(self.context, frame) }, "encode")?;
+        self.note();
+        Ok(())
+    }
+
+    /// Keeps the note that the library has made of a picture, if any: the next one takes its place, and at the end
+    /// several pictures follow each other in one call.
+    fn note(&mut self) {
+        // SAFETY: the text belongs to the context, ends with NUL and is not changed during the call.
+        let Some(note) = (unsafe { text_of((*self.context).stats_out) }) else { return };
+        if note != self.notes.1 {
+            self.notes.0.push_str(&note);
+            self.notes.1 = note;
+        }
     }
 
     fn must_fit(&self, frame: &Frame) -> Result<(), AvError> {
@@ -221,17 +239,19 @@ impl Encoder {
             let packet = Packet::new();
             // SAFETY: context and packet are ours.
             match unsafe { ffi::avcodec_receive_packet(self.context, packet.0) } {
-                0 => packets.push_back(packet),
+                0 => {
+                    self.note();
+                    packets.push_back(packet);
+                }
                 code if code == ffi::AVERROR(ffi::EAGAIN) || code == ffi::AVERROR_EOF => return Ok(packets),
                 code => return Err(AvError::new(code, "encode")),
             }
         }
     }
 
-    /// What a first pass has found out since the last packet, for encoders that hand it over.
-    pub(crate) fn first_pass_notes(&self) -> Option<String> {
-        // SAFETY: the text belongs to the context, ends with NUL and is not changed during the call.
-        unsafe { text_of((*self.context).stats_out) }
+    /// What a first pass has found out since this was asked last, for encoders that hand it over.
+    pub(crate) fn take_first_pass_notes(&mut self) -> String {
+        std::mem::take(&mut self.notes.0)
     }
 
     /// How many samples each frame of sound must have; nothing where any number will do.

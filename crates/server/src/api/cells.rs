@@ -73,7 +73,7 @@ impl SheetState {
 
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
     fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
-        let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| Arc::new(column.preset.clone())).collect();
+        let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| forecasts.shared(&column.preset)).collect();
         let today = today();
         (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, today, &presets, forecasts)).collect()
     }
@@ -109,7 +109,7 @@ impl SheetState {
         let asked = self.columns.iter().zip(presets).zip(&own).map(|((column, preset), own)| Asked {
             column: column.id,
             preset,
-            wish: Wish { date, ..wish(place, row, column, own) },
+            wish: wish(place, date, row, column, own),
         });
         let asked: Vec<Asked<'_>> = asked.collect();
         keys.zip(forecasts.of_row(row.source.id, reading, &asked).into_iter().map(Some)).collect()
@@ -142,7 +142,7 @@ impl SheetState {
     /// Whether the last run of a cell had other settings than it has now.
     fn is_out_of_date(&self, key: CellKey, settings: Option<&Preset>) -> bool {
         let had = self.latest.get(&key).and_then(|run| self.made_with.get(&run.settings?));
-        had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(&raw const **had, now) && **had != *now)
+        had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(Arc::as_ptr(had), now) && **had != *now)
     }
 
     fn cell(&self, key: CellKey, outlook: Option<Outlook>, shares_name: bool) -> Cell {
@@ -171,7 +171,13 @@ pub(super) fn row_settings(row: &SheetSource) -> &Value {
 }
 
 /// The wish for the output in a cell whose row stands at `place`, from 1.
-pub(super) fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable, overrides: &'a Value) -> Wish<'a> {
+pub(super) fn wish<'a>(
+    place: u32,
+    date: NaiveDate,
+    row: &'a SheetSource,
+    column: &'a Deliverable,
+    overrides: &'a Value,
+) -> Wish<'a> {
     Wish {
         source: &row.source,
         folder: &row.folder,
@@ -181,7 +187,7 @@ pub(super) fn wish<'a>(place: u32, row: &'a SheetSource, column: &'a Deliverable
         destination: column.storage.map(|storage| (storage, column.folder.clone())),
         clash: column.clash,
         counter: place,
-        date: today(),
+        date,
     }
 }
 
@@ -273,6 +279,7 @@ async fn run_cells(
     let mut passed_over = 0;
     let mut unread = HashSet::new();
     let sharing = state.sharing_names(&state.outlooks(&app.forecasts));
+    let date = today();
     for (place, row) in (1..).zip(&state.sources) {
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
@@ -289,7 +296,7 @@ async fn run_cells(
                 unread.insert(row.source.id);
                 continue;
             }
-            let wished = wish(place, row, column, &own);
+            let wished = wish(place, date, row, column, &own);
             let run = match column.clash {
                 ClashRule::Replace if sharing.contains(&key) => Err(one_name(&row.source)),
                 ClashRule::Replace | ClashRule::Number | ClashRule::Skip => {
@@ -348,7 +355,7 @@ async fn output(
     let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
     let run = app.database.latest_run(source, deliverable).await?;
     let joined = joined_overrides(row_settings(&row), own.as_ref().unwrap_or(&Value::Null));
-    let wish = wish(place, &row, &column, &joined);
+    let wish = wish(place, today(), &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.plan() {
         Ok(plan) => (Some(plan), None),

@@ -31,7 +31,7 @@ use super::media::{WishedStill, cache_storage, still_bytes};
 use super::streaming::stream;
 use crate::app::App;
 use crate::files::source_ref;
-use crate::outputs::reading_of;
+use crate::outputs::{reading_of, today};
 use crate::proving::{file_name, film_name, remove_files};
 
 /// Proofs that one call may ask for.
@@ -159,7 +159,7 @@ impl ProvedCell {
         if let Some(parts) = parts {
             own = joined_overrides(&own, &json!({ "parts": parts }));
         }
-        wish(self.place, &self.row, &self.column, &own).plan()
+        wish(self.place, today(), &self.row, &self.column, &own).plan()
     }
 
     fn view(&self, app: &App, proof: &Proof) -> ProofView {

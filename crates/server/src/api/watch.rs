@@ -101,12 +101,14 @@ fn file_view(folder: &WatchFolder, file: &WatchFile) -> WatchFileView {
 #[utoipa::path(get, path = "/api/watch", responses((status = 200, body = Vec<WatchFolderView>)))]
 async fn watch_folders(State(app): State<Arc<App>>) -> Result<Json<Vec<WatchFolderView>>, ApiError> {
     let counts = app.database.watch_counts().await?;
+    let wanted: Vec<(Uuid, WatchState)> = counts.keys().copied().collect();
+    let newest = app.database.newest_of_each(&wanted, NEWEST).await?;
     let mut views = Vec::new();
     for folder in app.database.watch_folders().await? {
         let mut stages = Vec::new();
         for state in WatchState::ALL {
             let Some(count) = counts.get(&(folder.id, state)).copied() else { continue };
-            let newest = app.database.newest_watch_files(folder.id, state, NEWEST).await?;
+            let newest = newest.get(&(folder.id, state)).map_or(&[][..], Vec::as_slice);
             stages.push(WatchStage { state, count, newest: newest.iter().map(|file| file_view(&folder, file)).collect() });
         }
         views.push(view(&app, folder, stages));

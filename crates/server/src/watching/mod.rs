@@ -365,7 +365,11 @@ fn detail_of_runs(state: WatchState, runs: &[RunState], problem: Option<&str>) -
     let count = |state| runs.iter().filter(|run| **run == state).count();
     let done = format!("{} of {} outputs made", count(RunState::Done), runs.len());
     match state {
-        WatchState::Failed if count(RunState::Failed) == 0 => Some(format!("{done}, {} cancelled", count(RunState::Cancelled))),
+        WatchState::Failed if count(RunState::Failed) == 0 => {
+            let others = [(RunState::Withheld, "withheld until you decide"), (RunState::Cancelled, "cancelled")];
+            let others = others.map(|(state, words)| (count(state), words)).into_iter().filter(|(count, _)| *count > 0);
+            Some(others.fold(done, |said, (count, words)| format!("{said}, {count} {words}")))
+        }
         WatchState::Failed => Some(format!("{done}; {}", problem.unwrap_or("the queue says why"))),
         WatchState::Working => Some(done),
         _ => None,
