@@ -76,8 +76,10 @@ pub fn judge(times: &[i64], frames: usize, clock: Rational, declared: Option<Rat
         let unsure = if frames > times.len() { UNSTAMPED } else { unsure.min(SURE) };
         measured.map(|rate| standard_of_steps(rate, unsure, most_frequent(&distances), clock).unwrap_or(rate))
     } else {
-        let believed = declared.filter(|declared| measured.is_none_or(|measured| is_told_truly(*declared, measured)));
-        believed.map(snap).or_else(|| measured.map(|rate| near_standard(rate, SURE).unwrap_or(rate)))
+        // A hole makes the mean slower and no frame longer; where not all bear a time, there is only the mean.
+        let shown = if frames > times.len() { measured } else { usual_rate(&distances, usual, tolerance, clock) };
+        let believed = declared.filter(|declared| shown.is_none_or(|shown| is_told_truly(*declared, shown)));
+        believed.map(snap).or_else(|| shown.map(|rate| near_standard(rate, SURE).unwrap_or(rate)))
     };
     let dominant = if varies { dominant(&distances, usual, tolerance, clock) } else { None };
     Pace { rate, varies, dominant }
@@ -93,15 +95,19 @@ fn is_told_truly(declared: Rational, measured: Rational) -> bool {
 /// The standard rate behind the distance that at least half of all have: a screen that stands still, or a camera that
 /// leaves frames out, gives fewer frames and not slower ones.
 fn dominant(distances: &[i64], usual: i64, tolerance: i64, clock: Rational) -> Option<Rational> {
-    // Ticks that are too coarse for the distance alternate: their mean is the distance.
-    let near: Vec<i64> = distances.iter().copied().filter(|distance| (distance - usual).abs() <= tolerance).collect();
-    if near.len() * 2 < distances.len() {
+    let near = distances.iter().filter(|distance| (**distance - usual).abs() <= tolerance).count();
+    if near * 2 < distances.len() {
         return None;
     }
+    near_standard(usual_rate(distances, usual, tolerance, clock)?, Rational::constant(2, 100))
+}
+
+/// Frames a second by the distances that are near the usual one. Ticks that are too coarse for it alternate: their mean
+/// is the distance.
+fn usual_rate(distances: &[i64], usual: i64, tolerance: i64, clock: Rational) -> Option<Rational> {
+    let near: Vec<i64> = distances.iter().copied().filter(|distance| (distance - usual).abs() <= tolerance).collect();
     let sum: i64 = near.iter().sum();
-    let count = i64::try_from(near.len()).ok()?;
-    let rate = Rational::whole(count).divided_by(Rational::whole(sum) * clock)?;
-    near_standard(rate, Rational::constant(2, 100))
+    Rational::whole(i64::try_from(near.len()).ok()?).divided_by(Rational::whole(sum) * clock)
 }
 
 /// Well below the thousandth by which 60 and 60000/1001 are apart.
