@@ -143,8 +143,9 @@ async fn what_was_made_with_other_settings_is_out_of_date_and_made_again() -> Ou
         let sheet = night.application.call(Method::GET, &night.path, None).await?;
         Ok(sheet["cells"].as_array().cloned().unwrap_or_default())
     };
+    // What is not so is left out.
     let out_of_date =
-        async || -> Outcome<Vec<Value>> { Ok(cells().await?.iter().map(|cell| cell["is_out_of_date"].clone()).collect()) };
+        async || -> Outcome<Vec<bool>> { Ok(cells().await?.iter().map(|cell| cell["is_out_of_date"] == true).collect()) };
     let run = async || -> Outcome<usize> {
         let queued = night.post("run", json!({})).await?;
         night.wait_for_state("done").await?;
@@ -381,9 +382,9 @@ async fn a_sheet_of_five_hundred_sources_and_six_columns_is_answered_whole() -> 
 #[tokio::test(flavor = "multi_thread")]
 async fn more_than_it_can_answer_slows_the_server_and_stops_neither_runs_nor_events() -> Outcome<()> {
     const CLIENTS: usize = 150;
-    let night = Night::begin("kiln-07_firing_cam-b.mp4", 4, &["delivery-hevc"], "number").await?;
+    let night = Night::begin("kiln-07_firing_cam-b.mp4", 3, &["delivery-hevc"], "number").await?;
     let media = night.application.folder("media")?;
-    for number in 0..39 {
+    for number in 0..9 {
         std::fs::hard_link(media.join("kiln-07_firing_cam-b.mp4"), media.join(format!("clip-{number:03}.mp4")))?;
     }
     let sheet = night.application.call(Method::GET, &night.path, None).await?;
@@ -424,7 +425,7 @@ async fn more_than_it_can_answer_slows_the_server_and_stops_neither_runs_nor_eve
             }
         }
     };
-    assert_eq!(loaded, vec![240; CLIENTS]);
+    assert_eq!(loaded, vec![60; CLIENTS]);
     assert!(told > 0, "nothing was told while {CLIENTS} clients were answered");
     let is_done = |cells: &[Value]| cells[0]["run"]["state"] == "done";
     let run = night.wait(is_done).await?.remove(0);
