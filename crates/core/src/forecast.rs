@@ -97,7 +97,7 @@ pub fn forecast(plan: &Plan, reading: &Reading) -> Forecast {
     }
 }
 
-/// Nanoseconds of one core that decoding takes for each pixel, measured on the machine of `docs/benchmarks.md`.
+/// Nanoseconds of one core that decoding takes for each pixel: a first guess, to be scaled by what runs really took.
 fn decoding_cost(codec: &str) -> i64 {
     match codec {
         "rawvideo" | "dvvideo" | "mpeg1video" | "mpeg2video" | "mjpeg" => 3,

@@ -1,7 +1,6 @@
 //! The presets of the house as files in the state folder, so that the command line knows them by their ids while
 //! no server runs. The database stays their truth: the files follow it.
 
-use std::collections::HashSet;
 use std::io;
 use std::path::Path;
 
@@ -23,19 +22,22 @@ pub(crate) async fn write(app: &App) {
 }
 
 fn write_all(folder: &Path, presets: &[Preset]) -> io::Result<()> {
-    let mut wanted = HashSet::new();
     for preset in presets {
         let name = format!("{}.json", preset.id);
         let part = folder.join(format!("{name}.part"));
         std::fs::write(&part, serde_json::to_vec_pretty(preset)?)?;
         std::fs::rename(&part, folder.join(&name))?;
-        wanted.insert(name);
-    }
-    for entry in std::fs::read_dir(folder)? {
-        let entry = entry?;
-        if !wanted.contains(entry.file_name().to_string_lossy().as_ref()) {
-            std::fs::remove_file(entry.path())?;
-        }
     }
     Ok(())
+}
+
+/// Takes the file of a preset away that was removed; nothing else in the folder is touched.
+pub(crate) async fn forget(app: &App, id: &str) {
+    let file = app.house_presets.join(format!("{id}.json"));
+    match tokio::fs::remove_file(&file).await {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+            tracing::warn!(%error, file = %file.display(), "a removed preset is still there for the command line");
+        }
+        _ => {}
+    }
 }

@@ -34,8 +34,13 @@ pub(crate) async fn answer(State(app): State<Arc<App>>, request: Request, next: 
     let whole = [parts.uri.to_string().as_bytes(), b"\n", &body].concat();
     match app.database.ask(&key, &whole).await {
         Ok(Asked::First) => {
-            let response = next.run(Request::from_parts(parts, Body::from(body))).await;
-            kept(&app, &key, response).await
+            // It is answered to its end although nobody may wait for it any more: who asks again gets what came of it.
+            let answering = tokio::spawn(async move {
+                let run = tokio::spawn(async move { next.run(Request::from_parts(parts, Body::from(body))).await });
+                let response = run.await.unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response());
+                kept(&app, &key, response).await
+            });
+            answering.await.unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())
         }
         Ok(Asked::Before { status, body }) => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::OK);

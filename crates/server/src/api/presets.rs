@@ -68,7 +68,7 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
 #[utoipa::path(delete, path = "/api/presets/{id}", params(("id" = String, Path)), responses((status = 200)))]
 async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<(), ApiError> {
     app.database.remove_preset(&id).await?;
-    house_presets::write(&app).await;
+    house_presets::forget(&app, &id).await;
     Ok(())
 }
 
