@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 use crate::findings::{Stretch, StretchKind};
 use crate::rational::Rational;
 use crate::reading::{Chapter, Content, Reading, Stream};
-use crate::timecode::{Timecode, TimecodeError};
+use crate::timecode::{Timecode, TimecodeError, duration_text, moment_text};
 use crate::units::ByteSize;
 
 /// A stretch of time.
@@ -151,6 +151,15 @@ impl Reading {
         Ok(Rational::whole(frames).divided_by(rate).unwrap_or(Rational::ZERO))
     }
 
+    /// What people call a moment in seconds from the first frame: the source's own timecode, a count
+    /// from nought where it has none, and milliseconds where frames are not counted.
+    #[must_use]
+    pub fn moment_words(&self, time: Rational) -> String {
+        let rate = self.picture().and_then(|(_, picture)| picture.frame_rate);
+        let own = || self.timecode_at(self.timecode.as_ref()?, time);
+        own().unwrap_or_else(|| rate.map_or_else(|| moment_text(time), |rate| duration_text(time, rate)))
+    }
+
     /// What so many seconds of the source weigh: their share of its length.
     #[must_use]
     pub fn size_of_part(&self, length: Rational) -> Option<ByteSize> {
@@ -210,7 +219,7 @@ impl Reading {
     }
 
     fn timecode_at(&self, written: &str, at: Rational) -> Option<String> {
-        let rate = self.picture()?.1.frame_rate?;
+        let rate = self.picture().filter(|(_, picture)| !picture.varies)?.1.frame_rate?;
         let start = Timecode::parse(written, rate).ok()?;
         Some(start.later_by(u64::try_from((at * rate).round()).ok()?).to_string())
     }

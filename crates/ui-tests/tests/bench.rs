@@ -181,7 +181,8 @@ async fn parts_are_marked_and_pictures_cut_by_hand() -> Outcome<()> {
 
     let browser = Browser::open(false).await?;
     browser.window.goto(&format!("{}/sheets/{sheet}/sources/{source}", application.address())).await?;
-    browser.wait_for_text("[data-testid=timecode]", "00:00:00:00").await?;
+    // The camera's own timecode is what is shown, planned and typed.
+    browser.wait_for_text("[data-testid=timecode]", "10:00:04:12").await?;
     browser.find("[data-testid='finding-Fields']").await?;
     // From 1 s to the end of second 2, and the last frame: keys mark, and what is marked is what is planned.
     for key in [
@@ -200,16 +201,16 @@ async fn parts_are_marked_and_pictures_cut_by_hand() -> Outcome<()> {
     wait_for(|| async {
         Ok(decision(&application, &sheet, &source, "parts")
             .await
-            .is_ok_and(|(what, _)| what == "00:00:01:00 to 00:00:03:01, then 00:00:03:24 to 00:00:04:00"))
+            .is_ok_and(|(what, _)| what == "10:00:05:12 to 10:00:07:13, then 10:00:08:11 to 10:00:08:12"))
     })
     .await?;
     // A timecode that is typed moves the out point.
     let field = browser.find("[data-mark=out]").await?;
     field.click().await?;
     browser.press(Key::Control + "a").await?;
-    field.send_keys("00:00:02:24" + Key::Enter).await?;
+    field.send_keys("10:00:07:11" + Key::Enter).await?;
     wait_for(|| async {
-        Ok(decision(&application, &sheet, &source, "parts").await?.0.starts_with("00:00:01:00 to 00:00:03:00"))
+        Ok(decision(&application, &sheet, &source, "parts").await?.0.starts_with("10:00:05:12 to 10:00:07:12"))
     })
     .await?;
     // Each part becomes an output of its own.

@@ -8,7 +8,7 @@ use crate::parts::Span;
 use crate::preset::{Container, Lead, Preset, apply};
 use crate::rational::Rational;
 use crate::reading::{Chapter, Content, Reading, Stream};
-use crate::timecode::{Timecode, TimecodeError, duration_text, moment_text};
+use crate::timecode::{Timecode, TimecodeError};
 use crate::timeline::{self, Origin};
 
 /// Collects decisions and knows which settings the editor made.
@@ -78,7 +78,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         let beyond = last.filter(|(marked, taken)| marked.to - taken.to >= Rational::constant(1, 20));
         let because = match beyond {
             Some((marked, _)) => {
-                format!("these parts are marked; the source ends before {}, the last mark", moment_words(marked.to, reading))
+                format!("these parts are marked; the source ends before {}, the last mark", reading.moment_words(marked.to))
             }
             None => "these parts are marked".to_owned(),
         };
@@ -167,16 +167,11 @@ fn larger_than_source(plan: &Plan) -> Option<Decision> {
     })
 }
 
-/// “00:00:10:00 to 00:00:20:00”, counted from the first frame; to the millisecond where frames are not counted.
+/// “10:00:10:00 to 10:00:20:00”, in the source's own timecode where it has one.
 fn parts_words(parts: &[Span], reading: &Reading) -> String {
-    let text = |time| moment_words(time, reading);
+    let text = |time| reading.moment_words(time);
     let spans: Vec<String> = parts.iter().map(|part| format!("{} to {}", text(part.from), text(part.to))).collect();
     spans.join(", then ")
-}
-
-fn moment_words(time: Rational, reading: &Reading) -> String {
-    let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
-    rate.map_or_else(|| moment_text(time), |rate| duration_text(time, rate))
 }
 
 /// Chapters of what begins at a moment of the source's clock and plays faster by a factor.
