@@ -128,7 +128,7 @@ async fn encode_file(
         let source = source_ref(file, task.choice.sequence)?;
         let reading = read(engine, &source, &task.choice).await?;
         let overrides = marked(&reading, overrides, &task.choice.ins, &task.outs, &name)?;
-        Ok((source, reading, overrides))
+        Ok((source.known_by(&reading), reading, overrides))
     };
     let (source, reading, overrides) = match read.await {
         Ok(read) => read,

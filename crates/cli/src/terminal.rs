@@ -59,7 +59,7 @@ pub(crate) fn file_ref(path: &Path) -> Result<FileRef, Problem> {
 /// A file of this machine as a source; with a rate, together with the images that follow it by number.
 pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRef, Problem> {
     let file = file_ref(path)?;
-    let Some(rate) = rate else { return Ok(SourceRef { file, sequence: None }) };
+    let Some(rate) = rate else { return Ok(SourceRef::of(file)) };
     let folder = Path::new(&file.root);
     let is_there = |number: u32| {
         let name = image_name(file.path.name_bytes(), number.into());
@@ -72,7 +72,7 @@ pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRe
         return Err(Problem::new(ProblemKind::Invalid, format!("{} begins no image sequence", path.display()), why)
             .with_next("Name the first image, such as frame_0001.png, and its rate, such as --sequence 25."));
     }
-    Ok(SourceRef { file, sequence: Some(Sequence { count, rate }) })
+    Ok(SourceRef { sequence: Some(Sequence { count, rate }), ..SourceRef::of(file) })
 }
 
 /// The preset with this id, built in or of the house whose application keeps its things in `state`, or in the file

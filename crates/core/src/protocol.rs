@@ -15,6 +15,7 @@ use crate::quality::Comparison;
 use crate::rational::Rational;
 use crate::reading::Reading;
 use crate::run::Progress;
+use crate::timeline::Anchor;
 
 /// How a line of an engine's standard error begins that tells what it could not do to hold itself.
 pub const NOT_CONFINED: &str = "not confined:";
@@ -36,6 +37,33 @@ pub struct SourceRef {
     /// Set where the images that follow by number belong to it.
     #[serde(default)]
     pub sequence: Option<Sequence>,
+    /// What is known of its clock.
+    #[serde(default)]
+    pub clock: SourceClock,
+}
+
+/// What reading a source once showed of its clock, so that whoever reads it again counts by the same.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SourceClock {
+    /// The moment that people count from; the header's word where it is not known.
+    pub zero: Option<Rational>,
+    /// Places from which reading can begin, where the clock jumps.
+    pub anchors: Vec<Anchor>,
+}
+
+impl SourceRef {
+    /// A file of which nothing is known yet.
+    #[must_use]
+    pub fn of(file: FileRef) -> Self {
+        Self { file, sequence: None, clock: SourceClock::default() }
+    }
+
+    /// The same source, with what is known of its clock.
+    #[must_use]
+    pub fn known_by(self, reading: &Reading) -> Self {
+        let anchors = reading.findings.as_ref().map_or_else(Vec::new, |findings| findings.anchors.clone());
+        Self { clock: SourceClock { zero: Some(reading.zero()), anchors }, ..self }
+    }
 }
 
 /// Images numbered without a gap that are shown one after the other.

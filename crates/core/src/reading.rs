@@ -262,6 +262,12 @@ pub struct Sound {
 }
 
 impl Reading {
+    /// Whether the clock of the file may jump: in streams that are made to be cut and joined.
+    #[must_use]
+    pub fn clock_may_jump(&self) -> bool {
+        matches!(self.container.as_str(), "mpeg" | "mpegts" | "ogg")
+    }
+
     /// The first moving picture.
     #[must_use]
     pub fn picture(&self) -> Option<(&Stream, &Picture)> {

@@ -60,6 +60,7 @@ fn scanned(source: Reading, verdict: FieldsVerdict, stretches: Vec<Stretch>, bar
         sounds: vec![],
         telling: vec![],
         unseen: vec![],
+        anchors: vec![],
     };
     Reading { findings: Some(findings), ..source }
 }

@@ -163,8 +163,7 @@ fn main() {
     let clip = clips().into_iter().find(|clip| clip.path == CLIP).unwrap();
     make(&Clip { seconds: SECONDS, ..clip }, folder.path()).unwrap();
     let path = folder.path().join(CLIP);
-    let source =
-        SourceRef { file: FileRef { root: folder.path().display().to_string(), path: CLIP.parse().unwrap() }, sequence: None };
+    let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: CLIP.parse().unwrap() });
     let reading = probe(&source).unwrap();
     // Sound is nothing beside the picture, and the bare loops leave it out: so do the jobs.
     let wanted = |id: &str| -> Plan {

@@ -33,7 +33,7 @@ fn main() {
     let folder = tempfile::tempdir().unwrap();
     let file = |name: &str| FileRef { root: folder.path().display().to_string(), path: name.parse().unwrap() };
     write(&folder.path().join("film.y4m"), &film_of_shots(FRAMES), (25, 1), 'p', "");
-    let source = SourceRef { file: file("film.y4m"), sequence: None };
+    let source = SourceRef::of(file("film.y4m"));
     let reading = probe(&source).unwrap();
     let mean = json!({ "mode": "average", "bits_per_second": 2_000_000, "passes": 2 });
     for (name, rate, effort) in [

@@ -33,7 +33,7 @@ fn main() {
         make(&clip, folder.path()).unwrap();
         let file = |name: &str| FileRef { root: root.clone(), path: name.parse().unwrap() };
         let output = file("still.jpg");
-        let mut stills = Stills::open(&SourceRef { file: file(clip.path), sequence: None }).unwrap();
+        let mut stills = Stills::open(&SourceRef::of(file(clip.path))).unwrap();
         let frames = SECONDS * 25;
         let ask_all = |words: &str, stills: &mut Stills| {
             let mut times: Vec<f64> = (0..ASKED)

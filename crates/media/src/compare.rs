@@ -34,7 +34,7 @@ pub fn compare(
     control: &Control,
     tell: &(dyn Fn(Answer) + Sync),
 ) -> Result<Comparison, Problem> {
-    let supplies = Supplies::prepare(&reference.source, reference.steps.iter(), &reference.aids, folder)?;
+    let supplies = Supplies::prepare(&reference.source, reference.origin, reference.steps.iter(), &reference.aids, folder)?;
     let fault = Mutex::new(None);
     let shared = Shared { control, fault: &fault };
     let (done, _) = bounded::<()>(0);

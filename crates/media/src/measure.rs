@@ -29,9 +29,9 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
 /// # Errors
 /// As [`measure`].
 pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, Problem> {
-    let source = SourceRef { file: file.clone(), sequence: None };
+    let source = SourceRef::of(file.clone());
     let reading = probe::facts(&mut PacketSource::open(&source, &Stop::default())?)?;
-    let mut packets = PacketSource::open(&source, &Stop::default())?;
+    let mut packets = PacketSource::open(&source, &Stop::default())?.with_stamps_as_they_are();
     // Packets do not tell how long the last one is shown where they are stored in another order than they are
     // shown, nor how much of it is heard; edit lists do.
     let (opened, _) = open_file(&open_root(file)?, &file.path)?;

@@ -106,7 +106,7 @@ fn each_frame(
     sound: Option<usize>,
     mut take: impl FnMut(&Frame, Rational) -> Result<(), AvError>,
 ) -> Result<(), Problem> {
-    let mut packets = PacketSource::open(source, &Stop::default())?;
+    let mut packets = PacketSource::open(source, &Stop::default())?.with_stamps_as_they_are();
     let name = packets.name().to_owned();
     let unreadable = |why: &str| Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), why);
     let stream = match sound {

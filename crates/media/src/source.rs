@@ -9,8 +9,9 @@ use std::path::Path;
 use beryl_core::media_types::image_name;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{FileRef, Sequence, SourceRef};
+use beryl_core::protocol::{FileRef, Sequence, SourceClock, SourceRef};
 use beryl_core::rational::Rational;
+use beryl_core::timeline::{Anchor, Continuity, Jump};
 use beryl_core::wholeness::announced_end;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
@@ -28,7 +29,19 @@ pub(crate) struct PacketSource {
     /// Bytes that the file's own structure announces beyond its end.
     missing: Option<u64>,
     name: String,
+    known: SourceClock,
+    /// Carries the clock of the file on where it jumps; nothing where stamps are wanted as they are.
+    continuity: Option<Continuity>,
+    /// Places from which reading can begin, as they are met.
+    met: Vec<Anchor>,
+    /// Where the last packet of the picture lies that told: of several that are stored as one, the first does.
+    place: u64,
 }
+
+/// Seconds between two places from which reading can begin.
+const ANCHORED_EVERY: Rational = Rational::whole(10);
+/// So many of them are noted: of some ten hours, less where the clock jumps often. What lies behind is read up to.
+const MOST_ANCHORS: usize = 4096;
 
 struct Images {
     folder: Dir,
@@ -144,7 +157,11 @@ impl PacketSource {
         let name = path.name();
         let missing = missing_of(&file, size);
         let input = Input::open(file, &name, stop).map_err(|error| problem_of(&name, &error))?;
-        let Some(sequence) = source.sequence else { return Ok(Self { input, images: None, size, missing, name }) };
+        let Some(sequence) = source.sequence else {
+            let continuity = Some(Continuity::new(input.may_jump()).knowing(&source.clock.anchors));
+            let known = source.clock.clone();
+            return Ok(Self { input, images: None, size, missing, name, known, continuity, met: Vec::new(), place: 0 });
+        };
         if !sequence.rate.is_positive() {
             return Err(Problem::new(
                 ProblemKind::Invalid,
@@ -157,7 +174,13 @@ impl PacketSource {
         let inside = inside.map_err(|error| Problem::from_io(format!("the folder of {name} could not be opened"), &error))?;
         let mut images = Images { folder: inside, first: path.name_bytes().to_vec(), sequence, next: 0 };
         let size = images.total_size()?;
-        Ok(Self { input, images: Some(images), size, missing: None, name })
+        let (known, met) = (SourceClock::default(), Vec::new());
+        Ok(Self { input, images: Some(images), size, missing: None, name, known, continuity: None, met, place: 0 })
+    }
+
+    /// With time stamps as they are in the file, jumps and all: for looking at what was made.
+    pub(crate) fn with_stamps_as_they_are(self) -> Self {
+        Self { continuity: None, ..self }
     }
 
     /// The first moving picture.
@@ -204,24 +227,60 @@ impl PacketSource {
         if self.images.is_some() {
             return Rational::ZERO;
         }
+        if let Some(zero) = self.known.zero {
+            return zero;
+        }
         let start = |kind| self.input.streams().filter(move |stream| stream.kind() == kind).filter_map(|stream| stream.start());
         start(Kind::Picture).next().or_else(|| start(Kind::Sound).min()).unwrap_or(Rational::ZERO)
     }
 
-    /// Whether the clock of the format may jump: in streams that are made to be cut and joined.
-    pub(crate) fn may_jump(&self) -> bool {
-        self.images.is_none() && self.input.may_jump()
+    /// The jumps of the file's clock that were met.
+    pub(crate) fn jumps(&self) -> &[Jump] {
+        self.continuity.as_ref().map_or(&[], Continuity::jumps)
+    }
+
+    /// Places from which reading can begin; needed where the clock jumps, so nothing where it did not.
+    pub(crate) fn anchors(&self) -> Vec<Anchor> {
+        if self.jumps().is_empty() { Vec::new() } else { self.met.clone() }
     }
 
     pub(crate) fn keep_only(&mut self, wanted: &[usize]) {
         self.input.keep_only(wanted);
     }
 
-    /// The next packet, or nothing at the end. A file that is damaged further on ends there.
+    /// The next packet, with its times on the clock that all streams of the source share; nothing at the end. A file
+    /// that is damaged further on ends there.
     pub(crate) fn read(&mut self) -> Result<Option<Packet>, OpenError> {
-        match &mut self.images {
+        let packet = match &mut self.images {
             Some(images) => images.read(),
             None => self.input.read(),
+        };
+        Ok(packet?.map(|packet| self.in_one_clock(packet)))
+    }
+
+    fn in_one_clock(&mut self, mut packet: Packet) -> Packet {
+        let clock = self.clock(packet.stream());
+        let (Some(continuity), Some(time)) = (&mut self.continuity, packet.dts().or(packet.pts())) else { return packet };
+        let time = Rational::whole(time) * clock;
+        let shift = continuity.shift(packet.stream(), time, Rational::whole(packet.duration()) * clock);
+        if shift != Rational::ZERO {
+            packet.move_by(shift.divided_by(clock).map_or(0, Rational::round));
+        }
+        let is_settled = continuity.settled_shift() == Some(shift);
+        if self.input.may_jump() && self.moving_picture().is_none_or(|picture| picture == packet.stream()) {
+            self.place = packet.position().unwrap_or(self.place);
+            if packet.is_key() && is_settled {
+                self.note(Anchor { at: time + shift, byte: self.place, shift });
+            }
+        }
+        packet
+    }
+
+    /// Notes a place that is far enough from the one before, or the first behind a jump.
+    fn note(&mut self, anchor: Anchor) {
+        let is_near = |last: &Anchor| last.shift == anchor.shift && anchor.at < last.at + ANCHORED_EVERY;
+        if self.met.len() < MOST_ANCHORS && !self.met.last().is_some_and(is_near) {
+            self.met.push(anchor);
         }
     }
 
@@ -232,8 +291,27 @@ impl PacketSource {
                 let image = (time * images.sequence.rate).floor().clamp(0, i64::from(images.sequence.count.saturating_sub(1)));
                 images.next = u32::try_from(image).unwrap_or(0);
             }
-            // Where a format cannot jump, reading goes on from the beginning and finds the moment too.
-            None => drop(self.input.seek(time)),
+            None => self.seek_in_file(time),
+        }
+    }
+
+    fn seek_in_file(&mut self, time: Rational) {
+        // Where the clock jumps, the format's own way of finding a time leads astray.
+        let before = self.known.anchors.iter().rev().find(|anchor| anchor.at <= time);
+        let shift = match before {
+            Some(anchor) if self.input.seek_to_byte(anchor.byte).is_ok() => anchor.shift,
+            None if self.known.anchors.is_empty() => {
+                // Where a format cannot jump, reading goes on from the beginning and finds the moment too.
+                drop(self.input.seek(time));
+                Rational::ZERO
+            }
+            Some(_) | None => {
+                drop(self.input.seek_to_byte(0));
+                Rational::ZERO
+            }
+        };
+        if let Some(continuity) = &mut self.continuity {
+            continuity.begin_elsewhere(shift);
         }
     }
 }

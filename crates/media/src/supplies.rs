@@ -32,15 +32,17 @@ pub(crate) struct Supplies {
 }
 
 impl Supplies {
-    /// Brings what these steps of a source need into `folder`.
+    /// Brings what these steps of a source need into `folder`. Their pictures count from `origin`, seconds of the
+    /// source's clock; from its first picture where there is none.
     pub(crate) fn prepare<'a>(
         source: &SourceRef,
+        origin: Option<Rational>,
         steps: impl Iterator<Item = &'a Step>,
         aids: &[Aid],
         folder: &Path,
     ) -> Result<Self, Problem> {
         let mut supplies = Self::of(source);
-        supplies.add(source, steps, aids, folder)?;
+        supplies.add(source, origin, steps, aids, folder)?;
         Ok(supplies)
     }
 
@@ -53,6 +55,7 @@ impl Supplies {
     pub(crate) fn add<'a>(
         &mut self,
         source: &SourceRef,
+        origin: Option<Rational>,
         steps: impl Iterator<Item = &'a Step>,
         aids: &[Aid],
         folder: &Path,
@@ -77,7 +80,7 @@ impl Supplies {
             if let Step::Subtitles { stream, parts, speed } = step
                 && self.subtitles.iter().all(|(other, _)| other != step)
             {
-                let document = subtitles(source, *stream, parts, *speed)?;
+                let document = subtitles(source, origin, (*stream, parts, *speed))?;
                 let file = write(&folder, &format!("subtitles-{}.ass", self.subtitles.len()), document.as_bytes())?;
                 self.subtitles.push((step.clone(), file));
             }
@@ -142,7 +145,7 @@ fn table(name: &str, aids: &[Aid]) -> Result<Lut, Problem> {
 fn picture(name: &str, aids: &[Aid]) -> Result<Frame, Problem> {
     let aid = aid(name, "picture", aids)?;
     let what = || format!("the picture {name} could not be used");
-    let source = SourceRef { file: aid.file.clone(), sequence: None };
+    let source = SourceRef::of(aid.file.clone());
     let mut packets = PacketSource::open(&source, &Stop::default())?;
     let none = || Problem::new(ProblemKind::Unsupported, what(), "it holds no picture");
     // Still pictures are attachments to some formats and moving pictures to others.
@@ -168,7 +171,11 @@ fn picture(name: &str, aids: &[Aid]) -> Result<Frame, Problem> {
 const USUAL_LENGTH: Rational = Rational::whole(4);
 
 /// The subtitles of a stream as an ASS document in the time of the output.
-fn subtitles(source: &SourceRef, stream: u32, parts: &[Span], speed: Rational) -> Result<String, Problem> {
+fn subtitles(
+    source: &SourceRef,
+    origin: Option<Rational>,
+    (stream, parts, speed): (u32, &[Span], Rational),
+) -> Result<String, Problem> {
     let mut packets = PacketSource::open(source, &Stop::default())?;
     let name = packets.name().to_owned();
     let index = stream as usize;
@@ -177,10 +184,13 @@ fn subtitles(source: &SourceRef, stream: u32, parts: &[Span], speed: Rational) -
     if index >= packets.input().stream_count() {
         return Err(unreadable("it does not have the stream any more"));
     }
-    let (clock, zero) = (packets.clock(index), packets.zero());
+    let (clock, zero) = (packets.clock(index), origin.unwrap_or_else(|| packets.zero()));
     let mut decoder = SubtitleDecoder::open(packets.stream(index))
         .map_err(|error| unreadable("no decoder here can read them").with_details(error.to_string()))?;
-    packets.keep_only(&[index]);
+    // Where the clock jumps, it is the picture that shows it.
+    if source.clock.anchors.is_empty() {
+        packets.keep_only(&[index]);
+    }
     let mut document = decoder.head().replace("Arial", "JetBrains Mono");
     if !document.contains("[Events]") {
         return Err(unreadable("they are pictures, not text"));

@@ -27,7 +27,7 @@ fn file(folder: &Path, name: &str) -> FileRef {
 }
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: file(folder, name), sequence: None }
+    SourceRef::of(file(folder, name))
 }
 
 fn lossless(reading: &Reading, picture: Value) -> Plan {

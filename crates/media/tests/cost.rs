@@ -28,7 +28,7 @@ fn each_run_is_charged_all_that_its_picture_steps_cost_and_no_other() {
     let file = |name: &str| FileRef { root: folder.path().display().to_string(), path: name.parse().unwrap() };
     let clip = clips().into_iter().find(|clip| clip.path == "openday-94_tape-2.mov").unwrap();
     make(&Clip { seconds: 1, ..clip }, folder.path()).unwrap();
-    let source = SourceRef { file: file("openday-94_tape-2.mov"), sequence: None };
+    let source = SourceRef::of(file("openday-94_tape-2.mov"));
     let reading = probe(&source).unwrap();
     let cleaned = |degree: &str| {
         let own = json!({ "picture": { "cleaning": { "denoise": degree } } });

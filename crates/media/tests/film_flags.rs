@@ -146,7 +146,7 @@ fn program_stream(pictures: &[Vec<u8>], fields: impl Fn(usize) -> u64, stamps_al
 }
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 fn scanned(file: &SourceRef) -> Reading {

@@ -24,7 +24,7 @@ use serde_json::json;
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {

@@ -14,10 +14,11 @@ use beryl_core::check::{CheckItem, CheckReport, Grade, judge};
 use beryl_core::plan::{Plan, PlanError, Subject, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};
+use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
-use beryl_media::{Control, encode, heard, probe, silence_libraries, timed_pictures};
-use habit::{FLASHES, Habit, forms, table};
+use beryl_media::{Control, StillWish, Stills, encode, heard, probe, scan, silence_libraries, timed_pictures};
+use habit::{FLASHES, Habit, LENGTH, forms, four_in_one, table};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -27,7 +28,7 @@ const PRESETS: [&str; 4] = ["light-proxy", "same-h264", "master-keeper", "sound-
 const IN_STEP: f64 = 0.001;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 /// What became of one habit with one preset.
@@ -196,6 +197,18 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
     faults
 }
 
+/// What is still noted of lengths and counts once the source has been read through, in words: nothing, unless frames
+/// are missing in it.
+fn noted_when_read_through(habit: &Habit, folder: &Path, file: &SourceRef) -> Option<String> {
+    let (reading, _) = scan(file, false, &Control::default(), &|_| {}).unwrap();
+    let plan = plan(&reading, &builtin("light-proxy").unwrap(), &json!({ "picture": { "effort": "quick" } }));
+    let outcome = outcomes(folder, &file.clone().known_by(&reading), vec![plan]).pop().unwrap();
+    let Some(report) = &outcome.report else { return Some(format!("not made: {:?}", outcome.problem)) };
+    let lengths = report.items.iter().filter(|item| item.grade != Grade::Fine && item.what.contains("duration"));
+    let lengths: Vec<&CheckItem> = lengths.collect();
+    (!lengths.is_empty()).then(|| format!("{}: read through, {lengths:?} of {:?}", habit.name, reading.remarks))
+}
+
 /// Makes the file of a habit and all of it; what is wrong, in words.
 fn judged(habit: &Habit) -> Vec<String> {
     let folder = tempfile::tempdir().unwrap();
@@ -223,6 +236,9 @@ fn judged(habit: &Habit) -> Vec<String> {
     let overrides = json!({ "picture": { "effort": "quick" } });
     let plans = PRESETS.iter().map(|preset| plan(&reading, &builtin(preset).unwrap(), &overrides)).collect();
     all.extend(faults(habit, &reading, &outcomes(folder.path(), &file, plans), own));
+    if habit.noted.contains(&"duration") {
+        all.extend(noted_when_read_through(habit, folder.path(), &file));
+    }
     all
 }
 
@@ -281,6 +297,51 @@ fn what_is_stored_without_loss_is_the_same_to_the_sample() {
             // Where both colours lie in one plane, that plane is no other's equal.
             let same = source.luma == made.luma && (before.pixel_format == "nv12" || source == made);
             assert!(same, "{}: {:?}", habit.name, plan.picture);
+        }
+    }
+}
+
+#[test]
+fn where_a_clock_jumps_scan_marks_and_pictures_count_by_one_clock() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    for habit in four_in_one() {
+        let name = habit.make(folder.path()).unwrap();
+        let (reading, _) = scan(&source(folder.path(), &name), false, &Control::default(), &|_| {}).unwrap();
+        let file = source(folder.path(), &name).known_by(&reading);
+        let jumps = reading.remarks.iter().filter(|remark| remark.contains("clock jumps back")).count();
+        assert_eq!(jumps, 3, "{}: {:?}", habit.name, reading.remarks);
+        let length = reading.duration.unwrap().to_f64();
+        // Sound ends with its last block.
+        assert!((length - 4.0 * LENGTH as f64).abs() < 0.15, "{}: {length} s", habit.name);
+
+        // The last flash of the second recording, and all of the last but its first second, each from its own frame on.
+        let flash = |recording: i64, number: usize| recording as f64 * LENGTH as f64 + FLASHES[number];
+        let part = |from: i64, to: i64| json!({ "from": format!("{from}/25"), "to": format!("{to}/25") });
+        let marks = json!({ "parts": [part(185, 195), part(325, 400)], "picture": { "effort": "quick" } });
+        let plans = vec![plan(&reading, &builtin("master-keeper").unwrap(), &marks)];
+        let outcome = outcomes(folder.path(), &file, plans).pop().unwrap();
+        let report = outcome.report.unwrap_or_else(|| panic!("{}: {:?}", habit.name, outcome.problem));
+        assert!(report.passed && report.noted().count() == 0, "{}: {report:#?}", habit.name);
+        let expected = [flash(1, 2) - 7.4, flash(3, 1) - 13.0 + 0.4, flash(3, 2) - 13.0 + 0.4];
+        for (what, found) in [("flashes", flashes(&outcome.output)), ("clicks", clicks(&outcome.output, 0))] {
+            let there = found.iter().zip(expected).all(|(found, expected)| (found - expected).abs() <= IN_STEP + habit.coarse);
+            assert!(found.len() == expected.len() && there, "{}: {what} at {found:?}, not {expected:?}", habit.name);
+        }
+
+        // Pictures of a bench, going to and fro.
+        let mut stills = Stills::open(&file).unwrap();
+        for (recording, number) in [(3, 2), (0, 1), (2, 0), (1, 2)] {
+            // Sound that is a little longer moves what follows it by less than half a frame.
+            for (halves, bright) in [(-3, false), (1, true)] {
+                let output = FileRef { root: folder.path().display().to_string(), path: "still.png".parse().unwrap() };
+                let at = Rational::new((flash(recording, number) * 50.0).round() as i64 + halves, 50).unwrap();
+                let wish = StillWish { at, width: 160, field: ShownField::Both, shape: None, output: &output };
+                stills.write(wish, folder.path()).unwrap();
+                let drawn = beryl_media::pictures(&SourceRef::of(output)).unwrap().remove(0).luma;
+                let mean = drawn.iter().map(|code| u64::from(*code)).sum::<u64>() / drawn.len() as u64;
+                assert_eq!(mean > 128, bright, "{}: the picture at {} s has a mean of {mean}", habit.name, at.to_f64());
+            }
         }
     }
 }

@@ -24,7 +24,7 @@ fn file(folder: &Path, name: &str) -> FileRef {
 }
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: file(folder, name), sequence: None }
+    SourceRef::of(file(folder, name))
 }
 
 /// A demo clip of `seconds` in `folder`.
@@ -160,8 +160,8 @@ fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
     assert!(std::fs::read(folder.path().join("again.jpg")).unwrap() == picture(11));
 
     let sequence = SourceRef {
-        file: file(folder.path(), "frame_0000.jpg"),
         sequence: Some(Sequence { count: 12, rate: Rational::whole(25) }),
+        ..SourceRef::of(file(folder.path(), "frame_0000.jpg"))
     };
     let reading = probe(&sequence).unwrap();
     let (_, facts) = reading.picture().unwrap();

@@ -27,7 +27,7 @@ const FILM: f64 = 24_000.0 / 1001.0;
 const VIDEO: f64 = 30_000.0 / 1001.0;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 /// Scans material and plans a lossless output of it.
@@ -58,7 +58,7 @@ fn made(folder: &Path, plan: &Plan) -> Vec<Planes> {
     });
     let report = judge(plan, measured.unwrap_or_else(|| panic!("no file: {events:?}")));
     assert!(report.passed, "{:#?}", report.wrong().collect::<Vec<_>>());
-    pictures(&SourceRef { file: output, sequence: None }).unwrap()
+    pictures(&SourceRef::of(output)).unwrap()
 }
 
 fn is_same(planes: &Planes, picture: &Picture) -> bool {

@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 fn lossless(reading: &Reading, own: Value) -> Plan {

@@ -20,7 +20,7 @@ fn film(folder: &Path, name: &str, seconds: i64, key_interval: &'static str) -> 
     picture.options.retain(|(name, _)| *name != "g");
     picture.options.push(("g", key_interval));
     make(&clip, folder).unwrap();
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
 /// The picture that is shown `place` fiftieths of a second into the source.

@@ -1,5 +1,5 @@
 //! Ten minutes at 30 frames a second, mixed to 29.97: at the end, picture and sound are still where the
-//! source has them, to the millisecond.
+//! source has them, to the millisecond. Sound at another speed ends with the sample that it should.
 
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_sign_loss)]
@@ -8,12 +8,14 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use beryl_core::check::judge;
-use beryl_core::plan::plan;
+use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Colour, FieldOrder};
-use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, encode, pictures, probe, silence_libraries};
+use beryl_media::{
+    Control, RecordedPicture, RecordedSound, Recorder, Recording, encode, heard, pictures, probe, silence_libraries,
+};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -28,10 +30,10 @@ const RATE: u32 = 48_000;
 const CLICK: usize = 599 * RATE as usize;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef { file: FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }, sequence: None }
+    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
-fn record(path: &Path) {
+fn record(path: &Path, seconds: i64) {
     let recording = Recording {
         format: "matroska",
         picture: Some(RecordedPicture {
@@ -50,7 +52,7 @@ fn record(path: &Path) {
         ..Recording::default()
     };
     let mut recorder = Recorder::begin(path, &recording).unwrap();
-    for frame in 0..SECONDS as usize * 30 {
+    for frame in 0..seconds as usize * 30 {
         let bar = (frame % PERIOD) * STEP * 3;
         let line: Vec<u8> = (0..WIDTH as usize * 3).map(|place| if place < bar { 255 } else { 0 }).collect();
         recorder.picture(&line.repeat(HEIGHT as usize), frame as i64, 1).unwrap();
@@ -62,11 +64,32 @@ fn record(path: &Path) {
     recorder.finish().unwrap();
 }
 
+/// Makes all of these of one source, each of which passes its check.
+fn make(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
+    let outputs: Vec<SourceRef> = plans.iter().map(|_| source(folder, &Uuid::now_v7().to_string())).collect();
+    let runs: Vec<EncodeRun> = plans
+        .iter()
+        .zip(&outputs)
+        .map(|(plan, output)| EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() })
+        .collect();
+    let reports = Mutex::new(Vec::new());
+    encode(&source(folder, name), &runs, folder, &Control::default(), &|event| {
+        if let Event::Run { id, news: RunNews::Written { measured } } = event {
+            let plan = &runs.iter().find(|run| run.id == id).unwrap().plan;
+            reports.lock().unwrap().push(judge(plan, &measured));
+        }
+    })
+    .unwrap();
+    let reports = reports.into_inner().unwrap();
+    assert!(reports.len() == plans.len() && reports.iter().all(|report| report.passed), "{reports:#?}");
+    outputs
+}
+
 #[test]
 fn ten_minutes_mixed_to_2997_end_in_sync_to_the_millisecond() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
-    record(&folder.path().join("long.mkv"));
+    record(&folder.path().join("long.mkv"), SECONDS);
     let reading = probe(&source(folder.path(), "long.mkv")).unwrap();
     let own = json!({
         "container": "mkv",
@@ -80,22 +103,7 @@ fn ten_minutes_mixed_to_2997_end_in_sync_to_the_millisecond() {
         plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap(),
         plan(&reading, &builtin("sound-only").unwrap(), &json!({})).unwrap(),
     ];
-    let outputs: Vec<SourceRef> = (0..2).map(|_| source(folder.path(), &Uuid::now_v7().to_string())).collect();
-    let runs: Vec<EncodeRun> = plans
-        .iter()
-        .zip(&outputs)
-        .map(|(plan, output)| EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() })
-        .collect();
-    let reports = Mutex::new(Vec::new());
-    encode(&source(folder.path(), "long.mkv"), &runs, folder.path(), &Control::default(), &|event| {
-        if let Event::Run { id, news: RunNews::Written { measured } } = event {
-            let plan = &runs.iter().find(|run| run.id == id).unwrap().plan;
-            reports.lock().unwrap().push(judge(plan, &measured));
-        }
-    })
-    .unwrap();
-    let reports = reports.into_inner().unwrap();
-    assert!(reports.len() == 2 && reports.iter().all(|report| report.passed), "{reports:#?}");
+    let outputs = make(folder.path(), "long.mkv", &plans);
 
     // How far the bar has grown tells the moment of the source to a fraction of a frame.
     let made = pictures(&outputs[0]).unwrap();
@@ -122,4 +130,30 @@ fn ten_minutes_mixed_to_2997_end_in_sync_to_the_millisecond() {
     let heard = bytes[data..].chunks_exact(width).position(|sample| sample[width - 1] as i8 > 50).unwrap();
     let off = (heard as f64 - CLICK as f64) / f64::from(RATE);
     assert!(off.abs() <= 0.001, "the click is {:.2} ms off", off * 1e3);
+}
+
+#[test]
+fn sound_at_another_speed_ends_with_the_sample_that_it_should() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let seconds = 20;
+    record(&folder.path().join("short.mkv"), seconds);
+    let reading = probe(&source(folder.path(), "short.mkv")).unwrap();
+    let speeds = [("percent", "104"), ("percent", "62.5"), ("to_rate", "24"), ("to_rate", "30000/1001"), ("to_rate", "50")];
+    let plans = speeds.map(|(rule, value)| {
+        let field = if rule == "percent" { "percent" } else { "rate" };
+        let own = json!({
+            "container": "mkv",
+            "picture": { "codec": "ffv1", "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "speed": { "rule": rule, field: value } },
+            "sound": { "codec": "pcm16", "bits_per_second": null, "channels": "same" },
+        });
+        plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap()
+    });
+    for (plan, output) in plans.iter().zip(make(folder.path(), "short.mkv", &plans)) {
+        assert_ne!(plan.speed, Rational::ONE);
+        let sound = heard(&output, 0).unwrap();
+        let samples: usize = sound.frames.iter().map(|(_, samples)| samples.len()).sum();
+        let wanted = (Rational::whole(seconds) * Rational::whole(RATE.into())).divided_by(plan.speed).unwrap();
+        assert_eq!(samples as i64, wanted.round(), "at {} times the speed", plan.speed.to_f64());
+    }
 }

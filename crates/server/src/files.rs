@@ -13,7 +13,7 @@ use beryl_core::rational::Rational;
 use beryl_core::units::ByteSize;
 use beryl_core::watch::Stamp;
 use beryl_store::runs::MadeFile;
-use beryl_store::sources::Source;
+use beryl_store::sources::{Knowledge, Source};
 use beryl_store::storages::Storage;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt, OpenOptionsExt};
@@ -121,7 +121,11 @@ pub(crate) fn file_ref(storage: &Storage, path: &StoragePath) -> FileRef {
 }
 
 pub(crate) fn source_ref(storage: &Storage, source: &Source) -> SourceRef {
-    SourceRef { file: file_ref(storage, &source.path), sequence: source.sequence }
+    let known = SourceRef { sequence: source.sequence, ..SourceRef::of(file_ref(storage, &source.path)) };
+    match &source.knowledge {
+        Knowledge::Read(reading) => known.known_by(reading),
+        Knowledge::Unreadable(_) | Knowledge::Unread => known,
+    }
 }
 
 /// All files of a source: itself, or the images of its sequence.

@@ -280,7 +280,7 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
     };
     let output = FileRef { root: root.clone(), path: temporary.clone() };
     let wanted = PairFilm { seen: picture.seen_steps(), width, height, output };
-    let made = SourceRef { file: FileRef { root, path: file }, sequence: None };
+    let made = SourceRef::of(FileRef { root, path: file });
     let length = proof.plan.known_duration().to_f64().max(0.04);
     let compared = app
         .engine

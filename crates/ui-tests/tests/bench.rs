@@ -95,7 +95,7 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
         .find(|name| name.to_string_lossy().contains("_made"));
     let name = made.ok_or("no file was made")?.to_string_lossy().into_owned();
     let file = FileRef { root: media.display().to_string(), path: name.parse()? };
-    let (reading, _) = Engine::locate()?.scan(&SourceRef { file, sequence: None }, false, |_| {}).await?;
+    let (reading, _) = Engine::locate()?.scan(&SourceRef::of(file), false, |_| {}).await?;
     let fields = reading.findings.and_then(|findings| findings.fields).ok_or("no fields were judged")?;
     assert_eq!(fields.verdict, FieldsVerdict::Progressive, "{}", fields.words);
     let errors = browser.console_errors().await?;

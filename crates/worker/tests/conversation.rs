@@ -23,7 +23,7 @@ async fn probed(script: &str) -> Result<beryl_core::reading::Reading, beryl_core
     let place = tempfile::tempdir().expect("a folder");
     std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
     let file = FileRef { root: place.path().display().to_string(), path: "tone.wav".parse().expect("a path") };
-    Engine::at(program(place.path(), script)).probe(&SourceRef { file, sequence: None }).await
+    Engine::at(program(place.path(), script)).probe(&SourceRef::of(file)).await
 }
 
 #[tokio::test]

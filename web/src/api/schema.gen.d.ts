@@ -987,6 +987,18 @@ export interface components {
          * @enum {string}
          */
         AidWord: "lut" | "picture";
+        /** @description A place in a file whose clock jumps from which reading can begin: a key frame, between jumps. */
+        Anchor: {
+            /** @description Seconds of the continuous clock. */
+            at: components["schemas"]["Rational"];
+            /**
+             * Format: int64
+             * @description Bytes from the beginning of the file.
+             */
+            byte: number;
+            /** @description By how many seconds the file's own time stamps move there. */
+            shift: components["schemas"]["Rational"];
+        };
         /** @description What is known of bars. */
         BarsFinding: {
             /** @description The part of the frame that ever shows picture. */
@@ -1831,6 +1843,8 @@ export interface components {
         FilmTiming: "grid" | "own";
         /** @description What decoding a source showed. */
         Findings: {
+            /** @description Places from which reading can begin, where the clock of the file jumps. */
+            anchors?: components["schemas"]["Anchor"][];
             bars?: components["schemas"]["BarsFinding"] | null;
             /** @description How much of the source was looked at. */
             extent: components["schemas"]["Extent"];

@@ -5,6 +5,7 @@
 
 use crate::rational::Rational;
 use crate::reading::FieldOrder;
+use crate::timeline::{Anchor, Jump};
 
 use super::{Bars, Extent};
 
@@ -21,6 +22,27 @@ pub struct Measurements {
     pub looks: Vec<LookMeasure>,
     /// Each sound stream.
     pub sounds: Vec<SoundMeasure>,
+    /// What was there of each stream that was decoded.
+    pub streams: Vec<StreamMeasure>,
+    /// The jumps of the file's clock.
+    pub jumps: Vec<Jump>,
+    /// Places from which reading can begin, where the clock jumps.
+    pub anchors: Vec<Anchor>,
+}
+
+/// How much of a stream was there, in seconds of the source's clock, made continuous.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct StreamMeasure {
+    /// Its place in the file.
+    pub stream: u32,
+    /// Where its first frame begins.
+    pub from: Rational,
+    /// Where its last frame ends.
+    pub to: Rational,
+    /// How many frames were decoded.
+    pub frames: u64,
+    /// Whether packets behind the last frame could not be decoded, or the file could not be read on: there may be more.
+    pub ends_in_damage: bool,
 }
 
 /// One frame.

@@ -7,6 +7,7 @@ mod bars;
 mod cadence;
 mod curves;
 mod fields;
+mod lengths;
 mod look;
 mod measurements;
 mod rate;
@@ -18,13 +19,14 @@ use utoipa::ToSchema;
 
 use crate::rational::Rational;
 use crate::reading::Reading;
+use crate::timeline::Anchor;
 
 pub use bars::{Bars, BarsFinding, BarsVerdict, LineLevel, aspect_name, bars_of_lines};
 pub use cadence::{FieldMatch, Pulldown};
 pub use curves::Curves;
 pub use fields::{FieldsFinding, FieldsVerdict, HeaderTruth, Stretch, StretchKind};
 pub use look::{ColourContent, LookFinding, RangeVerdict};
-pub use measurements::{ColourMeasure, FrameMeasure, LookMeasure, Measurements, SoundMeasure, SoundMoment};
+pub use measurements::{ColourMeasure, FrameMeasure, LookMeasure, Measurements, SoundMeasure, SoundMoment, StreamMeasure};
 pub use rate::{RateFinding, RateVerdict};
 pub use sound::{ChannelRelation, SoundFinding};
 pub use suggestions::{Suggestion, suggestions};
@@ -49,6 +51,9 @@ pub struct Findings {
     /// What could not be looked at, and why.
     #[serde(default)]
     pub unseen: Vec<String>,
+    /// Places from which reading can begin, where the clock of the file jumps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub anchors: Vec<Anchor>,
 }
 
 impl Findings {
@@ -154,6 +159,7 @@ pub fn find(mut measured: Measurements, reading: &Reading) -> (Findings, Curves)
         sounds: measured.sounds.iter().map(|sound| sound::find(sound, reading)).collect(),
         telling: look::telling_moments(&measured.frames),
         unseen: unseen(&measured, reading),
+        anchors: measured.anchors.clone(),
     };
     (findings, Curves::of(&measured))
 }

@@ -17,7 +17,7 @@ use std::sync::Arc;
 use crate::parts::{Span, total};
 use crate::rational::Rational;
 
-pub use continuity::{Continuity, Jump};
+pub use continuity::{Anchor, Continuity, Jump};
 pub use origin::{Origin, origin};
 pub use picture::{PictureTrack, PlacedPicture};
 pub use remark::{MOST_LISTED, PictureForm, Remark};

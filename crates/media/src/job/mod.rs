@@ -74,7 +74,7 @@ pub fn encode_into(
     let works: Vec<Work<'_>> = runs.iter().enumerate().map(work).collect();
     let mut supplies = Supplies::of(source);
     for work in &works {
-        if let Err(problem) = supplies.add(source, work.run.plan.steps().iter(), &work.run.aids, notes) {
+        if let Err(problem) = supplies.add(source, work.run.plan.origin, work.run.plan.steps().iter(), &work.run.aids, notes) {
             work.fail(problem);
         }
     }

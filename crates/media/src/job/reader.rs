@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
-use beryl_core::timeline::{Continuity, PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
+use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::{Receiver, Sender};
 
 use super::form::Form;
@@ -62,7 +62,6 @@ const MOST_APART: Rational = Rational::whole(10);
 impl ReadTask<'_> {
     pub(super) fn run(self, mut packets: PacketSource, mut routes: BTreeMap<usize, Route>) {
         packets.keep_only(&routes.keys().copied().collect::<Vec<_>>());
-        let mut continuity = Continuity::new(packets.may_jump());
         for part in 0..self.takes.count() {
             for decoder in routes.values().filter_map(Route::decoder) {
                 // One that has gone is found out with its next packet.
@@ -74,20 +73,18 @@ impl ReadTask<'_> {
                 Ok(read) => read,
                 Err(error) => return self.give_up(&packets, error),
             };
-            continuity.begin_elsewhere();
             for packet in read {
-                let packet = self.in_one_clock(packet, &packets, &mut continuity);
                 self.pass_on(packet, &mut routes, part);
             }
-            self.read(&mut packets, &mut routes, &mut continuity, part);
+            self.read(&mut packets, &mut routes, part);
         }
-        for jump in continuity.jumps() {
+        for jump in packets.jumps() {
             self.notes.remark(Remark::ClockJump { at: jump.at - self.takes.part(0).from, by: jump.by });
         }
     }
 
     /// Reads to the end of the source, or until all that belongs to the part was read.
-    fn read(&self, packets: &mut PacketSource, routes: &mut BTreeMap<usize, Route>, continuity: &mut Continuity, part: usize) {
+    fn read(&self, packets: &mut PacketSource, routes: &mut BTreeMap<usize, Route>, part: usize) {
         let mut unfinished: BTreeSet<usize> = routes.keys().copied().collect();
         let mut damage = 0;
         while self.shared.goes_on() && !routes.is_empty() && !unfinished.is_empty() {
@@ -103,7 +100,6 @@ impl ReadTask<'_> {
                 Err(error) => return self.give_up(packets, error),
             };
             damage = 0;
-            let packet = self.in_one_clock(packet, packets, continuity);
             // The clock of decoding never runs behind that of showing.
             if let Some(time) = packet.dts().or(packet.pts()) {
                 let time = Rational::whole(time) * packets.clock(packet.stream());
@@ -116,19 +112,6 @@ impl ReadTask<'_> {
             }
             self.pass_on(packet, routes, part);
         }
-    }
-
-    /// The packet with its times on the clock that all streams of the source share.
-    fn in_one_clock(&self, mut packet: Packet, packets: &PacketSource, continuity: &mut Continuity) -> Packet {
-        let clock = packets.clock(packet.stream());
-        if let Some(time) = packet.dts().or(packet.pts()) {
-            let shift =
-                continuity.shift(packet.stream(), Rational::whole(time) * clock, Rational::whole(packet.duration()) * clock);
-            if shift != Rational::ZERO {
-                packet.move_by(shift.divided_by(clock).map_or(0, Rational::round));
-            }
-        }
-        packet
     }
 
     fn give_up(&self, packets: &PacketSource, error: OpenError) {

@@ -1,5 +1,7 @@
 //! Sound encoders.
 
+use std::collections::VecDeque;
+
 use beryl_core::plan::SoundPlan;
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
@@ -31,12 +33,14 @@ impl EncodeTask<'_> {
         // Opened before the first frame comes: a writer waits for all its streams.
         let encoder = Encoder::open(&self.settings)?;
         drop(self.writer.send(ToWriter::Open { slot: self.slot, stream: encoder.stream()? }));
-        let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0 };
+        let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0, held: VecDeque::new() };
         let mut graph: Option<(Graph, (GraphInput, bool))> = None;
+        let mut end = Rational::ZERO;
         while let Ok(TimedFrame { frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
             }
+            end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * clock;
             let input =
                 GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
             let input = (input, frame.is_drifting());
@@ -60,14 +64,14 @@ impl EncodeTask<'_> {
         {
             return Ok(());
         }
-        outlet.finish()
+        outlet.finish(end)
     }
 
     /// Resampled, mixed, and where its clock drifts stretched or drawn together until it keeps time: the places
     /// of frames tell by how much. What does not drift and keeps its rate comes through sample for sample.
     fn graph(&self, input: &GraphInput, drifts: bool, encoder: &Encoder) -> Result<Graph, AvError> {
         let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
-        let tempo = if *speed == Rational::ONE { String::new() } else { format!("atempo={},", speed.to_f64()) };
+        let tempo = if self.keeps_speed() { String::new() } else { format!("atempo={},", speed.to_f64()) };
         // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
         let follow = if drifts { ":async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res" } else { "" };
         let filters = format!(
@@ -75,6 +79,16 @@ impl EncodeTask<'_> {
             encoder.sample_format()
         );
         Graph::new(input, &filters)
+    }
+
+    fn keeps_speed(&self) -> bool {
+        self.plan.speed == Rational::ONE
+    }
+
+    /// How many samples there are of sound that ends there in the source.
+    fn samples_until(&self, end: Rational) -> i64 {
+        let length = end.divided_by(self.plan.speed).unwrap_or(end);
+        (length * Rational::whole(self.plan.sample_rate.into())).round()
     }
 }
 
@@ -84,7 +98,13 @@ struct Outlet<'a> {
     portions: Option<Graph>,
     encoder: Encoder,
     samples: i64,
+    /// The last of sound at another speed: its filter works window by window, and leaves an end that is some
+    /// milliseconds too long or too short.
+    held: VecDeque<Frame>,
 }
+
+/// Parts of a second that are held back of sound at another speed, more than a window of its filter is long.
+const HELD_BACK: u32 = 8;
 
 impl Outlet<'_> {
     fn clock(&self) -> Rational {
@@ -99,15 +119,41 @@ impl Outlet<'_> {
 
     /// Takes what a graph has ready; answers whether anybody wants more.
     fn take_from(&mut self, graph: &mut Graph) -> Result<bool, AvError> {
-        while let Some(mut frame) = graph.pull()? {
-            let length = i64::from(frame.samples());
-            frame.set_times(self.samples, length);
-            self.samples += length;
-            if !self.portion(Some(frame))? {
-                return Ok(false);
+        while let Some(frame) = graph.pull()? {
+            self.held.push_back(frame);
+            let most = if self.task.keeps_speed() { 0 } else { self.task.plan.sample_rate / HELD_BACK };
+            while self.held.iter().skip(1).map(Frame::samples).sum::<u32>() >= most
+                && let Some(frame) = self.held.pop_front()
+            {
+                if !self.release(frame)? {
+                    return Ok(false);
+                }
             }
         }
         Ok(true)
+    }
+
+    /// Hands on what was held back, so that all sound is as long as it was before its speed was changed.
+    fn release_rest(&mut self, end: Rational) -> Result<bool, AvError> {
+        let Some(form) = self.held.back().map(|last| last.silence(1)).transpose()? else { return Ok(true) };
+        let wanted = self.task.samples_until(end);
+        while let Some(frame) = self.held.pop_front()
+            && self.samples < wanted
+        {
+            let left = wanted - self.samples;
+            let frame = if left < frame.samples().into() { frame.piece(0, left)? } else { frame };
+            if !self.release(frame)? {
+                return Ok(false);
+            }
+        }
+        if self.samples < wanted { self.release(form.silence(wanted - self.samples)?) } else { Ok(true) }
+    }
+
+    fn release(&mut self, mut frame: Frame) -> Result<bool, AvError> {
+        let length = i64::from(frame.samples());
+        frame.set_times(self.samples, length);
+        self.samples += length;
+        self.portion(Some(frame))
     }
 
     /// Hands a frame, or the end, to the encoder in portions of its own length.
@@ -150,8 +196,8 @@ impl Outlet<'_> {
         self.pass_on()
     }
 
-    fn finish(mut self) -> Result<(), AvError> {
-        if self.portion(None)? {
+    fn finish(mut self, end: Rational) -> Result<(), AvError> {
+        if self.release_rest(end)? && self.portion(None)? {
             self.encoder.send(None)?;
             self.pass_on()?;
         }

@@ -210,7 +210,7 @@ impl<'a> Work<'a> {
 
     /// Looks at the finished file where pictures went in. In one that cannot be opened again, all are missing.
     pub(crate) fn look_again(&self) -> Vec<Look> {
-        let file = SourceRef { file: self.run.output.clone(), sequence: None };
+        let file = SourceRef::of(self.run.output.clone());
         let missing = |_| vec![Look { at: LookAt::File, time: Rational::ZERO, difference: None }];
         looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner)).unwrap_or_else(missing)
     }

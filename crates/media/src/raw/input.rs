@@ -283,6 +283,13 @@ impl Input {
         check(unsafe { ffi::avformat_seek_file(self.context, -1, i64::MIN, target, target, 0) }, "go to a time").map(|_| ())
     }
 
+    /// Goes to a place of the file, in bytes from its beginning.
+    pub(crate) fn seek_to_byte(&mut self, byte: u64) -> Result<(), AvError> {
+        let byte = i64::try_from(byte).unwrap_or(i64::MAX);
+        // SAFETY: the context is ours; what lies at the place is looked for by the format's own marks.
+        check(unsafe { ffi::av_seek_frame(self.context, -1, byte, ffi::AVSEEK_FLAG_BYTE) }, "go to a place").map(|_| ())
+    }
+
     /// Leaves out the packets of all streams but these.
     pub(crate) fn keep_only(&mut self, wanted: &[usize]) {
         for index in 0..self.stream_count() {

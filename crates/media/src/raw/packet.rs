@@ -71,6 +71,11 @@ impl Packet {
         self.get().duration
     }
 
+    /// Where it lies in the file, in bytes from its beginning.
+    pub(crate) fn position(&self) -> Option<u64> {
+        u64::try_from(self.get().pos).ok()
+    }
+
     pub(crate) fn size(&self) -> u64 {
         u64::try_from(self.get().size).unwrap_or(0)
     }

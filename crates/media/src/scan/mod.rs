@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use std::thread::ScopedJoinHandle;
 use std::time::{Duration, Instant};
 
-use beryl_core::findings::{Curves, Extent, Measurements, find};
+use beryl_core::findings::{Curves, Extent, Measurements, StreamMeasure, find};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, SourceRef};
 use beryl_core::rational::Rational;
@@ -68,6 +68,7 @@ pub fn scan(
     if let Ok(count @ 1..) = u32::try_from(windows.len()) {
         measured.extent = Extent::Windows { count, seconds: WINDOW };
     }
+    reading.correct_lengths(&measured);
     let (findings, curves) = find(measured, &reading);
     reading.findings = Some(findings);
     Ok((reading, curves))
@@ -108,7 +109,7 @@ fn measure(
         }
     }
     packets.keep_only(&decoders.iter().map(|(index, _, _)| *index).collect::<Vec<_>>());
-    let (picture_meter, sound_meters) = std::thread::scope(|scope| {
+    let ((picture_meter, sound_meters), is_whole) = std::thread::scope(|scope| {
         let mut inlets = BTreeMap::new();
         let (mut picture_thread, mut sound_threads) = (None, Vec::new());
         for (index, decoder, clock) in decoders {
@@ -116,31 +117,40 @@ fn measure(
             inlets.insert(index, inlet);
             match picture {
                 Some((stream, rate)) if stream == index => {
-                    picture_thread = Some(scope.spawn(move || look_at(decoder, &items, PictureMeter::new(clock, rate))));
+                    picture_thread =
+                        Some(scope.spawn(move || {
+                            look_at(decoder, &items, PictureMeter::new(clock, rate), Tape::new(index, clock, rate))
+                        }));
                 }
                 Some(_) | None => sound_threads.push(scope.spawn(move || listen_to(decoder, &items, index, clock))),
             }
         }
         let read = read_all(&mut packets, inlets, windows, control, tell, picture.map(|(index, _)| index));
         let picture = picture_thread.map(joined).transpose();
-        let sounds: Result<Vec<SoundMeter>, AvError> = sound_threads.into_iter().map(joined).collect();
-        read.and_then(|()| Ok((picture.map_err(failed)?, sounds.map_err(failed)?)))
+        let sounds: Result<Vec<(SoundMeter, StreamMeasure)>, AvError> = sound_threads.into_iter().map(joined).collect();
+        read.and_then(|is_whole| Ok(((picture.map_err(failed)?, sounds.map_err(failed)?), is_whole)))
     })?;
     if !control.goes_on() {
         return Err(Problem::new(ProblemKind::Cancelled, format!("the scan of {name} was given up"), "it was cancelled"));
     }
+    let (picture_meter, of_picture) = picture_meter.unzip();
+    let (sound_meters, of_sounds): (Vec<_>, Vec<_>) = sound_meters.into_iter().unzip();
+    let streams = of_picture.into_iter().chain(of_sounds);
+    let streams = streams.map(|stream| StreamMeasure { ends_in_damage: stream.ends_in_damage || !is_whole, ..stream }).collect();
+    let (jumps, anchors) = (packets.jumps().to_vec(), packets.anchors());
     let first_picture = picture_meter.as_ref().and_then(PictureMeter::first);
     let (frames, bars, looks) = picture_meter.map(PictureMeter::finish).unwrap_or_default();
     let sounds: Result<Vec<_>, AvError> = sound_meters.into_iter().map(|meter| meter.finish(first_picture)).collect();
     let sounds = sounds.map_err(failed)?.into_iter().flatten().collect();
-    Ok(Measurements { extent: Extent::Whole, frames, bars, looks, sounds })
+    Ok(Measurements { extent: Extent::Whole, frames, bars, looks, sounds, streams, jumps, anchors })
 }
 
 fn joined<T>(thread: ScopedJoinHandle<'_, Result<T, AvError>>) -> Result<T, AvError> {
     thread.join().unwrap_or_else(|_| Err(AvError::own("scan", "a thread ended without an answer")))
 }
 
-/// Reads what is wanted of the source and hands it to the decoders, which end when it is over.
+/// Reads what is wanted of the source and hands it to the decoders, which end when it is over. Answers whether it
+/// could be read to its end.
 fn read_all(
     packets: &mut PacketSource,
     mut inlets: BTreeMap<usize, Sender<Item>>,
@@ -148,15 +158,16 @@ fn read_all(
     control: &Control,
     tell: &(dyn Fn(Answer) + Sync),
     picture: Option<usize>,
-) -> Result<(), Problem> {
+) -> Result<bool, Problem> {
     let start = packets.input().start();
     let mut told = Instant::now();
     let mut read_until = |packets: &mut PacketSource, inlets: &mut BTreeMap<usize, Sender<Item>>, end: Option<Rational>| {
         while control.goes_on() && !inlets.is_empty() {
             let packet = match packets.read() {
                 Ok(Some(packet)) => packet,
+                Ok(None) => return Ok(true),
                 // Damage: the source ends here.
-                Ok(None) | Err(OpenError::Library(_)) => return Ok(()),
+                Err(OpenError::Library(_)) => return Ok(false),
                 Err(error) => return Err(problem_of(packets.name(), &error)),
             };
             let stream = packet.stream();
@@ -166,56 +177,112 @@ fn read_all(
                 tell(Answer::Scanning { position: time.map_or(0.0, |time| (time - start).to_f64()) });
             }
             if end.zip(time).is_some_and(|(end, time)| time >= end) && Some(stream) == picture {
-                return Ok(());
+                return Ok(true);
             }
             // A decoder that has given up wants no more.
             if inlets.get(&stream).is_some_and(|inlet| inlet.send(Item::Packet(packet)).is_err()) {
                 inlets.remove(&stream);
             }
         }
-        Ok(())
+        Ok(true)
     };
     if windows.is_empty() {
         return read_until(packets, &mut inlets, None);
     }
+    let mut is_whole = true;
     for window in windows {
         packets.seek(window.from);
         inlets.retain(|_, inlet| inlet.send(Item::Window(*window)).is_ok());
-        read_until(packets, &mut inlets, Some(window.to))?;
+        is_whole &= read_until(packets, &mut inlets, Some(window.to))?;
     }
-    Ok(())
+    Ok(is_whole)
+}
+
+/// Notes how much there is of a stream, frame by frame.
+struct Tape {
+    measure: StreamMeasure,
+    clock: Rational,
+    /// Seconds of a frame that does not say how long it lasts.
+    usual: Rational,
+}
+
+impl Tape {
+    fn new(stream: usize, clock: Rational, rate: Option<Rational>) -> Self {
+        let stream = u32::try_from(stream).unwrap_or(u32::MAX);
+        let measure = StreamMeasure { stream, from: Rational::ZERO, to: Rational::ZERO, frames: 0, ends_in_damage: false };
+        Self { measure, clock, usual: rate.and_then(Rational::inverse).unwrap_or(Rational::ZERO) }
+    }
+
+    fn take(&mut self, frame: &Frame) {
+        let from = frame.best_time().map_or(self.measure.to, |time| Rational::whole(time) * self.clock);
+        let length = match (frame.samples(), frame.duration()) {
+            (0, 0) => self.usual,
+            (0, ticks) => Rational::whole(ticks) * self.clock,
+            (samples, _) => Rational::new(samples.into(), frame.sample_rate().into()).unwrap_or(Rational::ZERO),
+        };
+        let measure = &mut self.measure;
+        (measure.from, measure.to) =
+            if measure.frames == 0 { (from, from + length) } else { (measure.from.min(from), measure.to.max(from + length)) };
+        measure.frames += 1;
+        measure.ends_in_damage = false;
+    }
 }
 
 /// Decodes the picture and looks at its frames.
-fn look_at(mut decoder: Decoder, items: &Receiver<Item>, mut meter: PictureMeter) -> Result<PictureMeter, AvError> {
+fn look_at(
+    mut decoder: Decoder,
+    items: &Receiver<Item>,
+    mut meter: PictureMeter,
+    mut tape: Tape,
+) -> Result<(PictureMeter, StreamMeasure), AvError> {
     let mut window = None;
     decode(&mut decoder, items, |event| match event {
-        Decoded::Frame(frame) => meter.take(&frame, window),
+        Decoded::Frame(frame) => {
+            tape.take(&frame);
+            meter.take(&frame, window)
+        }
+        Decoded::Damage => {
+            tape.measure.ends_in_damage = true;
+            Ok(())
+        }
         Decoded::Moved(to) => {
             window = Some(to);
             meter.forget();
             Ok(())
         }
     })?;
-    Ok(meter)
+    Ok((meter, tape.measure))
 }
 
 /// Decodes a sound stream and measures it.
-fn listen_to(mut decoder: Decoder, items: &Receiver<Item>, index: usize, clock: Rational) -> Result<SoundMeter, AvError> {
+fn listen_to(
+    mut decoder: Decoder,
+    items: &Receiver<Item>,
+    index: usize,
+    clock: Rational,
+) -> Result<(SoundMeter, StreamMeasure), AvError> {
+    let mut tape = Tape::new(index, clock, None);
     let mut meter = SoundMeter::new(u32::try_from(index).unwrap_or(u32::MAX));
     decode(&mut decoder, items, |event| match event {
         Decoded::Frame(frame) => {
+            tape.take(&frame);
             let time = frame.best_time().map_or(Rational::ZERO, |time| Rational::whole(time) * clock);
             meter.take(frame, time)
         }
+        Decoded::Damage => {
+            tape.measure.ends_in_damage = true;
+            Ok(())
+        }
         Decoded::Moved(_) => Ok(()),
     })?;
-    Ok(meter)
+    Ok((meter, tape.measure))
 }
 
 /// What comes out of a decoder.
 enum Decoded {
     Frame(Frame),
+    /// A packet that could not be decoded.
+    Damage,
     Moved(Window),
 }
 
@@ -237,6 +304,9 @@ fn decode(
             while let Ok(Some(frame)) = decoder.receive() {
                 got_frames = true;
                 take(Decoded::Frame(frame))?;
+            }
+            if taken.is_err() {
+                take(Decoded::Damage)?;
             }
             if !(matches!(taken, Ok(false)) && got_frames) {
                 break;

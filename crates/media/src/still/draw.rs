@@ -65,7 +65,7 @@ fn shaped(source: &SourceRef, frame: Frame, shape: &StillShape, folder: &Path) -
     if steps.is_empty() {
         return Ok(frame);
     }
-    let supplies = Supplies::prepare(source, steps.iter(), &shape.aids, folder)?;
+    let supplies = Supplies::prepare(source, None, steps.iter(), &shape.aids, folder)?;
     let drawn = drawn_by(frame, &steps, &supplies);
     let what = format!("no picture of {} could be made", source.file.path.name());
     let refused =

@@ -99,7 +99,7 @@ impl Stills {
         }
         self.decode_until(at)?;
         let is_missing = |kept: &VecDeque<(Rational, Frame)>| kept.front().is_none_or(|(time, _)| at < *time);
-        if self.walk.has_left_out() && is_missing(&self.kept) {
+        if self.walk.left_out().is_some() && is_missing(&self.kept) {
             // The frame is shown for so long that it was left out on the way.
             self.jump(at, false);
             self.decode_until(at)?;
@@ -141,7 +141,12 @@ impl Stills {
             if kept.len() * bytes > MOST_KEPT && kept.len() > 2 {
                 kept.pop_front();
             }
-        })
+        })?;
+        // Behind the last that was left out, frames stand in a row.
+        let hole = self.walk.left_out();
+        let before = self.kept.partition_point(|(time, _)| hole.is_some_and(|hole| *time <= hole));
+        self.kept.drain(..before);
+        Ok(())
     }
 }
 

@@ -44,8 +44,7 @@ impl Walk {
                 .with_details(error.to_string())
         })?;
         let clock = packets.clock(stream);
-        let start =
-            if packets.sequence().is_some() { Rational::ZERO } else { packets.stream(stream).start().unwrap_or(Rational::ZERO) };
+        let start = packets.zero();
         packets.keep_only(&[stream]);
         Ok(Self {
             packets,
@@ -84,9 +83,9 @@ impl Walk {
         self.at_end
     }
 
-    /// Whether frames may have been left out since the last jump.
-    pub(super) const fn has_left_out(&self) -> bool {
-        self.left_out.is_some()
+    /// When the last frame is shown that may have been left out since the last jump.
+    pub(super) const fn left_out(&self) -> Option<Rational> {
+        self.left_out
     }
 
     /// Goes on from the last key frame before a moment. In a hurry, frames well before the moment are left

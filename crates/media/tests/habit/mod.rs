@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 const RATE: i64 = 25;
 const SAMPLES: u32 = 48_000;
 /// Seconds that a recording lasts.
-const LENGTH: i64 = 4;
+pub(crate) const LENGTH: i64 = 4;
 /// When it flashes and clicks, in seconds of the recording: near its start, in the middle, near its end.
 pub(crate) const FLASHES: [f64; 3] = [0.6, 2.0, 3.6];
 
@@ -363,6 +363,14 @@ fn times(format: &'static str) -> Vec<Habit> {
             .picture(|picture| picture.stamps = |time| time + Rational::whole(600))
             .sound(|sound| sound.stamps = |time| time + Rational::whole(600)),
     ]
+}
+
+/// Four recordings one behind the other, in the formats that are made for it.
+pub(crate) fn four_in_one() -> [Habit; 2] {
+    let one = Habit::new("mpegts, four recordings in one", "mpegts");
+    let other =
+        Habit::new("vob, four recordings in one", "vob").codec("mpeg2video", "yuv420p").sound(|sound| sound.encoder = "mp2");
+    [one, other].map(|habit| habit.with(|habit| habit.repeats = 3))
 }
 
 /// Clocks that jump, wrap or stand still.

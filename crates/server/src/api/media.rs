@@ -77,7 +77,7 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
     Ok(Subject {
         id,
         reading: app.database.run_details(id).await?.reading.ok_or_else(missing)?,
-        source: SourceRef { file: file_ref(&storage, &target), sequence: None },
+        source: SourceRef::of(file_ref(&storage, &target)),
         direct: format!("/api/runs/{id}/media"),
         copy: format!("/api/runs/{id}/viewing-copy"),
     })

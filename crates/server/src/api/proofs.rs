@@ -341,7 +341,7 @@ async fn still(
     let (source, at, shape) = match wanted.side {
         Side::Made => {
             let file = FileRef { root: app.cache.display().to_string(), path: file_name(&proof) };
-            (SourceRef { file, sequence: None }, at, None)
+            (SourceRef::of(file), at, None)
         }
         Side::Source => {
             let source = app.database.source(proof.source).await?;

@@ -42,7 +42,7 @@ pub(crate) async fn sound_only(root: &Path, source: &str) -> impl Fn(&str) -> Jo
         let root = root.display().to_string();
         move |name: &str| FileRef { root: root.clone(), path: name.parse().expect("a path") }
     };
-    let source = SourceRef { file: file(source), sequence: None };
+    let source = SourceRef::of(file(source));
     let reading = Engine::at(engine_program()).probe(&source).await.expect("a reading");
     let preset = builtin("sound-only").expect("the preset");
     let plan = plan(&reading, &preset, &serde_json::Value::Null).expect("a plan");
