@@ -13,6 +13,7 @@
 use std::collections::BTreeMap;
 use std::os::fd::{AsFd, OwnedFd};
 
+use beryl_core::plan::Plan;
 use beryl_core::protocol::{FileRef, Job, NOT_CONFINED, SourceRef};
 use beryl_media::{lies_apart, open_folder_of, open_for_reading};
 use landlock::{
@@ -68,6 +69,12 @@ pub(crate) fn confine(job: &Job) {
         && let Err(error) = setrlimit(Resource::RLIMIT_FSIZE, most, most)
     {
         missing("file size", &error);
+    }
+    if let Job::Encode { runs, .. } = job
+        && let Some(most) = Plan::most_memory(runs.iter().map(|run| &run.plan)).filter(|most| most.0 < most_memory())
+        && let Err(error) = setrlimit(Resource::RLIMIT_AS, most.0, most.0)
+    {
+        missing("memory for the plan", &error);
     }
     match restrict(job) {
         Ok(RulesetStatus::FullyEnforced) => {}

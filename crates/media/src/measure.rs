@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use beryl_core::check::{Measured, StreamMeasure};
-use beryl_core::iso::{index_in_front, presented_lengths};
+use beryl_core::iso::index_in_front;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::rational::Rational;
@@ -34,16 +34,13 @@ pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, P
     let mut packets = PacketSource::open(&source, &Stop::default())?.with_stamps_as_they_are();
     // Packets do not tell how long the last one is shown where they are stored in another order than they are
     // shown, nor how much of it is heard; edit lists do.
-    let (opened, _) = open_file(&open_root(file)?, &file.path)?;
-    let is_iso = packets.input().has_edit_lists();
-    let edits = if is_iso { presented_lengths(&mut reader(&opened)).unwrap_or_default() } else { Vec::new() };
     let mut counts: BTreeMap<usize, Count> = packets
         .input()
         .streams()
         .filter(|stream| matches!(stream.kind(), Kind::Picture | Kind::Sound))
         .map(|stream| {
             let mut count = Count::new(Decoder::open(stream, true).ok(), stream.clock(), stream.sample_rate());
-            count.edited_length = edits.get(stream.index()).copied().flatten();
+            count.edited_length = packets.presented(stream.index());
             (stream.index(), count)
         })
         .collect();
@@ -61,6 +58,7 @@ pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, P
             Err(error) => return Err(problem_of(packets.name(), &error)),
         }
     }
+    let (opened, _) = open_file(&open_root(file)?, &file.path)?;
     Ok(Measured {
         index_in_front: index_in_front(&mut reader(&opened)),
         reading,

@@ -19,6 +19,8 @@ const MOST_PACKETS: usize = 600;
 const MOST_BYTES: u64 = 64 << 20;
 /// How many packets the decoder may take before its first frame.
 const PACKETS_TO_FIRST_FRAME: usize = 60;
+/// Pictures are shown by so many others later than they are decoded, at most: MPEG codecs allow sixteen.
+const MOST_REORDERED: Rational = Rational::whole(16);
 /// How many packets of all streams are read until sound has begun.
 const MOST_PACKETS_TO_SOUND: usize = 3000;
 
@@ -220,7 +222,12 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
         Content::Picture(picture) if is_picture && scanned.counted => {
             let (first, last) = (scanned.times.iter().min(), scanned.times.iter().max());
             let span = first.zip(last).map(|(first, last)| Rational::whole(last - first) * stream.clock());
-            span.zip(picture.frame_rate.and_then(Rational::inverse)).map(|(span, frame)| span + frame)
+            let counted = span.zip(picture.frame_rate.and_then(Rational::inverse)).map(|(span, frame)| span + frame);
+            // Indexes tell when frames are decoded. Where their distances vary and their order is another than that
+            // in which they are shown, edits tell better for how long, as long as it can be the same.
+            let edited = source.presented(stream.index()).filter(|_| picture.varies);
+            let apart = longest_step(&scanned.times) * stream.clock() * MOST_REORDERED;
+            edited.filter(|edited| counted.is_some_and(|counted| (*edited - counted).abs() <= apart)).or(counted)
         }
         _ => None,
     };
@@ -241,6 +248,13 @@ fn stream_facts(source: &PacketSource, stream: StreamView<'_>, scanned: &Scanned
         roles: stream.roles(),
         content,
     }
+}
+
+/// The longest step between times, in their ticks.
+fn longest_step(times: &[i64]) -> Rational {
+    let mut times = times.to_vec();
+    times.sort_unstable();
+    Rational::whole(times.windows(2).map(|pair| pair[1] - pair[0]).max().unwrap_or(0))
 }
 
 /// The size of the first frame, or what the header says where none could be decoded.

@@ -6,6 +6,7 @@ use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
+use beryl_core::iso::presented_lengths;
 use beryl_core::media_types::image_name;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
@@ -28,6 +29,8 @@ pub(crate) struct PacketSource {
     size: u64,
     /// Bytes that the file's own structure announces beyond its end.
     missing: Option<u64>,
+    /// Seconds for which each stream is shown by its edit list, where the format has them.
+    presented: Vec<Option<Rational>>,
     name: String,
     known: SourceClock,
     /// Carries the clock of the file on where it jumps; nothing where stamps are wanted as they are.
@@ -156,11 +159,24 @@ impl PacketSource {
         let (file, size) = open_file(&folder, path)?;
         let name = path.name();
         let missing = missing_of(&file, size);
+        let lengths = presented_lengths(&mut reader(&file));
         let input = Input::open(file, &name, stop).map_err(|error| problem_of(&name, &error))?;
         let Some(sequence) = source.sequence else {
             let continuity = Some(Continuity::new(input.may_jump()).knowing(&source.clock.anchors));
             let known = source.clock.clone();
-            return Ok(Self { input, images: None, size, missing, name, known, continuity, met: Vec::new(), place: 0 });
+            let presented = lengths.filter(|_| input.has_edit_lists()).unwrap_or_default();
+            return Ok(Self {
+                input,
+                images: None,
+                size,
+                missing,
+                presented,
+                name,
+                known,
+                continuity,
+                met: Vec::new(),
+                place: 0,
+            });
         };
         if !sequence.rate.is_positive() {
             return Err(Problem::new(
@@ -175,7 +191,18 @@ impl PacketSource {
         let mut images = Images { folder: inside, first: path.name_bytes().to_vec(), sequence, next: 0 };
         let size = images.total_size()?;
         let (known, met) = (SourceClock::default(), Vec::new());
-        Ok(Self { input, images: Some(images), size, missing: None, name, known, continuity: None, met, place: 0 })
+        Ok(Self {
+            input,
+            images: Some(images),
+            size,
+            missing: None,
+            presented: Vec::new(),
+            name,
+            known,
+            continuity: None,
+            met,
+            place: 0,
+        })
     }
 
     /// With time stamps as they are in the file, jumps and all: for looking at what was made.
@@ -202,6 +229,11 @@ impl PacketSource {
     /// Bytes that the file's own structure announces and that are not there.
     pub(crate) fn missing(&self) -> Option<u64> {
         self.missing
+    }
+
+    /// Seconds for which a stream is shown by its edit list, where it has one.
+    pub(crate) fn presented(&self, stream: usize) -> Option<Rational> {
+        self.presented.get(stream).copied().flatten()
     }
 
     pub(crate) fn input(&self) -> &Input {

@@ -159,6 +159,16 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
         if habit.remarks.is_empty() && !report.remarks.is_empty() {
             fault(format!("remarks: {:?}", report.remarks));
         }
+        // Whoever reads the file sees as much of it as was planned.
+        let lasts = probe(&outcome.output).ok().and_then(|made| made.picture().and_then(|(stream, _)| stream.duration));
+        let planned = plan.picture.as_ref().and_then(|picture| Some((picture.duration?, picture.frame_rate.rate().inverse()?)));
+        if let (Some((planned, frame)), Some(lasts)) = (planned, lasts)
+            && (planned - lasts).abs() > frame * Rational::constant(3, 2)
+            && habit.wrong.is_empty()
+            && !habit.noted.contains(&"duration")
+        {
+            fault(format!("planned are {:.3} s, and the file says {:.3}", planned.to_f64(), lasts.to_f64()));
+        }
         if habit.flashes == 0 || reading.sounds().count() == 0 {
             continue;
         }

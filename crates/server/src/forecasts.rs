@@ -9,16 +9,19 @@ use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::{Preset, with_overrides};
 use beryl_core::reading::Reading;
-use beryl_store::runs::{LatestRun, SettingsId};
+use beryl_store::runs::{Run, SettingsId};
 use beryl_store::{Database, StoreError};
 use chrono::NaiveDate;
 use serde_json::Value;
 use uuid::Uuid;
 
 use crate::outputs::{NameParts, Wish};
+use crate::views::WrittenRun;
 
 /// Rows that are remembered; beyond that all are forgotten.
 const MOST_ROWS: usize = 5000;
+/// Runs that are remembered.
+const MOST_RUNS: usize = 50_000;
 
 /// What is expected of a cell.
 #[derive(Debug, Clone)]
@@ -46,10 +49,11 @@ pub(crate) struct Asked<'a> {
     pub(crate) wish: Wish<'a>,
 }
 
-/// The outlooks of cells that were asked for, and the settings that their runs had.
+/// The outlooks of cells that were asked for, their last runs as they are sent, and the settings that those had.
 #[derive(Debug, Default)]
 pub(crate) struct Forecasts {
     rows: Mutex<HashMap<Uuid, Row>>,
+    runs: Mutex<HashMap<Uuid, (Arc<Run>, WrittenRun)>>,
     settings: Mutex<Settings>,
 }
 
@@ -125,7 +129,7 @@ impl Forecasts {
     pub(crate) async fn settings_of(
         &self,
         database: &Database,
-        runs: impl Iterator<Item = &LatestRun>,
+        runs: impl Iterator<Item = &Run>,
     ) -> Result<HashMap<SettingsId, Arc<Preset>>, StoreError> {
         let wanted: HashSet<SettingsId> = runs.filter_map(|run| run.settings).collect();
         let known = |ids: &HashSet<SettingsId>| {
@@ -143,6 +147,22 @@ impl Forecasts {
             }
         }
         Ok(known(&wanted))
+    }
+
+    /// A run as it is sent, written once as long as it does not change.
+    pub(crate) fn written(&self, run: &Arc<Run>) -> Option<WrittenRun> {
+        let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((known, written)) = runs.get(&run.id)
+            && Arc::ptr_eq(known, run)
+        {
+            return Some(written.clone());
+        }
+        if runs.len() > MOST_RUNS {
+            runs.clear();
+        }
+        let written = WrittenRun::of(run)?;
+        runs.insert(run.id, (Arc::clone(run), written.clone()));
+        Some(written)
     }
 
     /// A preset, where there is an equal one the same as that: whether two are equal is seen at once.

@@ -1,5 +1,7 @@
 //! What pages see of sources, runs and cells.
 
+use std::sync::Arc;
+
 use beryl_core::findings::Findings;
 use beryl_core::forecast::Certainty;
 use beryl_core::parts::{Span, total};
@@ -9,12 +11,13 @@ use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, Progress, RunState};
 use beryl_core::timecode::{clock_text, duration_text};
-use beryl_store::runs::{LatestRun, Run};
+use beryl_store::runs::Run;
 use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::{DateTime, Utc};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use serde_json::Value;
+use serde_json::value::RawValue;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -161,7 +164,24 @@ pub(crate) struct Cell {
     pub(crate) shares_name: bool,
     /// Its last run.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) run: Option<CellRun>,
+    #[schema(value_type = Option<CellRun>)]
+    pub(crate) run: Option<WrittenRun>,
+}
+
+/// A [`CellRun`] as it is sent: most of them are sent again and again, and never change.
+#[derive(Debug, Clone)]
+pub(crate) struct WrittenRun(Arc<RawValue>);
+
+impl WrittenRun {
+    pub(crate) fn of(run: &Run) -> Option<Self> {
+        serde_json::value::to_raw_value(&CellRun::of(run)).ok().map(|written| Self(written.into()))
+    }
+}
+
+impl Serialize for WrittenRun {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.0.serialize(serializer)
+    }
 }
 
 /// The last run of a cell.
@@ -217,22 +237,6 @@ impl RunView {
 }
 
 impl CellRun {
-    pub(crate) fn of_latest(run: LatestRun) -> Self {
-        Self {
-            id: run.id,
-            state: run.state,
-            path: run.path,
-            size: run.size,
-            progress: run.progress,
-            problem: run.problem,
-            started: run.started,
-            finished: run.finished,
-            released_because: run.released_because,
-            notes: run.notes,
-            attempts: run.attempts,
-        }
-    }
-
     pub(crate) fn of(run: &Run) -> Self {
         let withheld = run.temporary.clone().filter(|_| run.state == RunState::Withheld);
         Self {

@@ -3,11 +3,14 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use beryl_core::reading::Reading;
+use chrono::{DateTime, Utc};
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{Executor, MySqlPool};
 
 use crate::StoreError;
-use crate::readings::Readings;
+use crate::remembered::Remembered;
+use crate::runs::Run;
 
 /// The migrations that are compiled in.
 static MIGRATIONS: sqlx::migrate::Migrator = {
@@ -26,7 +29,10 @@ pub struct Database {
     pub(crate) pool: MySqlPool,
     /// A connection that nothing but the renewal of leases uses, so that it never waits for others.
     pub(crate) renewals: MySqlPool,
-    pub(crate) readings: Arc<Readings>,
+    /// Readings by the digest of their documents.
+    pub(crate) readings: Arc<Remembered<Vec<u8>, Reading>>,
+    /// Runs by the moment of their last change.
+    pub(crate) runs: Arc<Remembered<DateTime<Utc>, Run>>,
 }
 
 impl Database {
@@ -38,7 +44,7 @@ impl Database {
         let options: MySqlConnectOptions = url.parse()?;
         let pool = connections(12).connect_with(options.clone()).await?;
         let renewals = connections(1).connect_lazy_with(options);
-        let database = Self { pool, renewals, readings: Arc::default() };
+        let database = Self { pool, renewals, readings: Arc::default(), runs: Arc::default() };
         database.migrate().await?;
         Ok(database)
     }

@@ -12,7 +12,7 @@ mod json;
 pub mod presets;
 pub mod private_server;
 pub mod proofs;
-mod readings;
+mod remembered;
 pub mod runs;
 pub mod settings;
 pub mod sheets;

@@ -1,6 +1,7 @@
 //! Runs: the queue, its leases, and what came out.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::check::CheckReport;
@@ -17,7 +18,7 @@ use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use uuid::Uuid;
 
 use crate::sheets::{clash_rule, clash_word};
-use crate::{Database, StoreError, json};
+use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
 /// A run to be queued.
 #[derive(Debug, Clone, PartialEq)]
@@ -99,39 +100,6 @@ pub struct Run {
     pub temporary: Option<StoragePath>,
     /// The final name, once it is chosen.
     pub target: Option<StoragePath>,
-    /// Bytes of the finished file.
-    pub size: Option<u64>,
-    /// Why it failed.
-    pub problem: Option<Problem>,
-    /// How far it was last.
-    pub progress: Option<Progress>,
-    /// When it was last begun.
-    pub started: Option<DateTime<Utc>>,
-    /// When it ended.
-    pub finished: Option<DateTime<Utc>>,
-    /// Why a person took its file for good although it is not as planned.
-    pub released_because: Option<String>,
-    /// How many things its check noted.
-    pub notes: u32,
-    /// The settings it was queued with; those of earlier versions were not kept.
-    pub settings: Option<SettingsId>,
-}
-
-/// What a sheet of thousands of cells shows of the last run of each.
-#[derive(Debug, Clone, PartialEq)]
-pub struct LatestRun {
-    /// Its id.
-    pub id: Uuid,
-    /// The row.
-    pub source: Uuid,
-    /// The column.
-    pub deliverable: Uuid,
-    /// Where it is in its life.
-    pub state: RunState,
-    /// In words, the path of the file in its storage, or the wanted one without extension.
-    pub path: String,
-    /// How often it was begun.
-    pub attempts: i32,
     /// Bytes of the finished file.
     pub size: Option<u64>,
     /// Why it failed.
@@ -256,26 +224,6 @@ fn settings_id(id: Option<Vec<u8>>) -> Option<SettingsId> {
     id.and_then(|id| Some(SettingsId(id.try_into().ok()?)))
 }
 
-/// By place: thousands of rows are read at once, and names would be looked up for each value of them.
-fn latest_run(row: &MySqlRow) -> Result<LatestRun, sqlx::Error> {
-    Ok(LatestRun {
-        id: row.try_get(0)?,
-        source: row.try_get(1)?,
-        deliverable: row.try_get(2)?,
-        state: state_of(row.try_get(3)?)?,
-        path: row.try_get(4)?,
-        attempts: row.try_get(5)?,
-        size: row.try_get(6)?,
-        problem: json::optional(row.try_get(7)?)?,
-        progress: json::optional(row.try_get(8)?)?,
-        started: row.try_get(9)?,
-        finished: row.try_get(10)?,
-        released_because: row.try_get(11)?,
-        notes: row.try_get(12)?,
-        settings: settings_id(row.try_get(13)?),
-    })
-}
-
 fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
     let stem = path(Some(row.try_get("stem")?))?.unwrap_or_default();
     Ok(Run {
@@ -376,16 +324,39 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<LatestRun>, StoreError> {
-        let statement = format!(
-            "SELECT runs.id, runs.source_id, runs.deliverable_id, runs.state, \
-             COALESCE(runs.target, IF(runs.state = 'withheld', runs.temporary, NULL), runs.stem), runs.attempts, runs.size, \
-             runs.problem, run_progress.progress, runs.started, runs.finished, runs.released_because, runs.notes, runs.settings_id \
-             FROM (SELECT MAX(seq) AS seq FROM runs WHERE sheet_id = ? AND deliverable_id IS NOT NULL \
-             GROUP BY source_id, deliverable_id) AS latest JOIN {TABLES} WHERE runs.seq = latest.seq"
+    pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Arc<Run>>, StoreError> {
+        // An index has all of this, in this order: later runs of a cell come behind earlier ones.
+        let rows = sqlx::query(
+            "SELECT source_id, deliverable_id, id, changed FROM runs WHERE sheet_id = ? AND deliverable_id IS NOT NULL \
+             ORDER BY source_id, deliverable_id, seq",
         );
-        let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(latest_run).collect::<Result<_, _>>()?)
+        let rows = rows.bind(sheet).fetch_all(&self.pool).await?;
+        let mut latest: Vec<(Uuid, DateTime<Utc>)> = Vec::with_capacity(rows.len());
+        let mut cell: Option<(Uuid, Uuid)> = None;
+        for row in &rows {
+            // By place: there are thousands, and names would be looked up for each value of them.
+            if cell.replace((row.try_get(0)?, row.try_get(1)?)) == cell {
+                latest.pop();
+            }
+            latest.push((row.try_get(2)?, row.try_get(3)?));
+        }
+        let known = self.runs.of(&latest);
+        let unknown: Vec<Uuid> = latest.iter().zip(&known).filter(|(_, known)| known.is_none()).map(|((id, _), _)| *id).collect();
+        let mut runs: Vec<Arc<Run>> = known.into_iter().flatten().collect();
+        for some in unknown.chunks(ROWS_AT_ONCE) {
+            let statement = format!("SELECT {COLUMNS}, runs.changed FROM {TABLES} WHERE runs.id IN ({})", marks(some.len()));
+            let query = some.iter().fold(sqlx::query(AssertSqlSafe(statement)), |query, id| query.bind(id));
+            for row in &query.fetch_all(&self.pool).await? {
+                let run = Arc::new(run(row)?);
+                // How far a run is, changes beside it.
+                if run.state == RunState::Waiting || run.state.is_final() {
+                    let bytes = size_of::<Run>() + run.problem.as_ref().map_or(0, |problem| problem.why.len());
+                    self.runs.keep(run.id, row.try_get("changed")?, bytes, &run);
+                }
+                runs.push(run);
+            }
+        }
+        Ok(runs)
     }
 
     /// Settings that runs had. What cannot be understood any more is left out.

@@ -10,8 +10,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use uuid::Uuid;
 
-use crate::readings::Readings;
-use crate::sources::{COLUMNS, Source, source_with};
+use crate::sources::{COLUMNS, Source};
 use crate::storages::stored_path;
 use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
@@ -108,10 +107,8 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
     })
 }
 
-fn sheet_source(row: &MySqlRow, readings: &Readings) -> Result<SheetSource, sqlx::Error> {
-    let overrides = json::optional(row.try_get("overrides")?)?;
-    let source = source_with(row, |id, documents| readings.of(id, documents))?;
-    Ok(SheetSource { source, folder: row.try_get("folder")?, overrides })
+fn sheet_source(row: &MySqlRow, source: Source) -> Result<SheetSource, sqlx::Error> {
+    Ok(SheetSource { source, folder: row.try_get("folder")?, overrides: json::optional(row.try_get("overrides")?)? })
 }
 
 fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
@@ -229,7 +226,8 @@ impl Database {
              WHERE sheet_sources.sheet_id = ? AND NOT sheet_sources.removed ORDER BY sheet_sources.position, sources.id"
         );
         let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(|row| sheet_source(row, &self.readings)).collect::<Result<_, _>>()?)
+        let sources = self.sources_of(&rows).await?;
+        Ok(rows.iter().zip(sources).map(|(row, source)| sheet_source(row, source)).collect::<Result<_, _>>()?)
     }
 
     /// One row of a sheet, with its place among them, from 1.
@@ -244,10 +242,11 @@ impl Database {
              FROM sheet_sources JOIN sources ON sources.id = sheet_sources.source_id \
              WHERE sheet_sources.sheet_id = ? AND sheet_sources.source_id = ? AND NOT sheet_sources.removed"
         );
-        let row = sqlx::query(AssertSqlSafe(statement)).bind(sheet).bind(source).fetch_optional(&self.pool).await?;
-        let row = row.ok_or(StoreError::NotFound("source in this sheet"))?;
+        let rows = sqlx::query(AssertSqlSafe(statement)).bind(sheet).bind(source).fetch_all(&self.pool).await?;
+        let source = self.sources_of(&rows).await?.pop();
+        let (row, source) = rows.first().zip(source).ok_or(StoreError::NotFound("source in this sheet"))?;
         let place: i64 = row.try_get("place")?;
-        Ok((u32::try_from(place).unwrap_or(u32::MAX), sheet_source(&row, &self.readings)?))
+        Ok((u32::try_from(place).unwrap_or(u32::MAX), sheet_source(row, source)?))
     }
 
     /// Adds sources (with their folders) at the end of a sheet; those that stand there already stay

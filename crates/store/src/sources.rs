@@ -1,5 +1,6 @@
 //! Sources and what is known of them.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use beryl_core::findings::Curves;
@@ -12,8 +13,7 @@ use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
 
-use crate::readings::Documents;
-use crate::{Database, StoreError, json};
+use crate::{Database, ROWS_AT_ONCE, StoreError, json};
 
 /// A source.
 #[derive(Debug, Clone, PartialEq)]
@@ -91,33 +91,28 @@ pub enum Knowledge {
     Unreadable(Problem),
 }
 
-pub(crate) const COLUMNS: &str = "sources.id, sources.storage_id, sources.path, sources.sequence, sources.reading, sources.problem, sources.has_thumbnail, \
-     sources.scan, sources.samples, sources.copy";
+/// Without its documents, which can be large: what is known of a source is remembered by their digest.
+pub(crate) const COLUMNS: &str = "sources.id, sources.storage_id, sources.path, sources.sequence, sources.documents, sources.problem, \
+     sources.has_thumbnail, sources.scan, sources.copy";
 
-pub(crate) fn source(row: &MySqlRow) -> Result<Source, sqlx::Error> {
-    source_with(row, |_, documents| documents.value().map(Arc::new))
+/// The digest of a source's documents; it has none before it is read.
+fn digest(row: &MySqlRow) -> Result<Option<(Uuid, Vec<u8>)>, sqlx::Error> {
+    let digest: Option<Vec<u8>> = row.try_get("documents")?;
+    let id = row.try_get("id")?;
+    Ok(digest.map(|digest| (id, digest)))
 }
 
-/// A source whose reading is made of its documents by `reading_of`.
-pub(crate) fn source_with(
-    row: &MySqlRow,
-    reading_of: impl FnOnce(Uuid, Documents) -> Result<Arc<Reading>, sqlx::Error>,
-) -> Result<Source, sqlx::Error> {
+fn source(row: &MySqlRow, readings: &HashMap<Uuid, Arc<Reading>>) -> Result<Source, sqlx::Error> {
     let id = row.try_get("id")?;
     let path: String = row.try_get("path")?;
-    let document: Option<String> = row.try_get("reading")?;
-    let reading = match document {
-        Some(reading) => Some(reading_of(id, Documents { reading, samples: row.try_get("samples")? })?),
-        None => None,
-    };
     let problem: Option<Problem> = json::optional(row.try_get("problem")?)?;
     Ok(Source {
         id,
         storage: row.try_get("storage_id")?,
         path: path.parse().map_err(|error| sqlx::Error::Decode(Box::new(error)))?,
         sequence: json::optional(row.try_get("sequence")?)?,
-        knowledge: match (reading, problem) {
-            (Some(reading), _) => Knowledge::Read(reading),
+        knowledge: match (readings.get(&id), problem) {
+            (Some(reading), _) => Knowledge::Read(Arc::clone(reading)),
             (None, Some(problem)) => Knowledge::Unreadable(problem),
             (None, None) => Knowledge::Unread,
         },
@@ -128,6 +123,38 @@ pub(crate) fn source_with(
 }
 
 impl Database {
+    /// The sources of rows that have at least these [`COLUMNS`], in their order.
+    pub(crate) async fn sources_of(&self, rows: &[MySqlRow]) -> Result<Vec<Source>, StoreError> {
+        let digests: Vec<(Uuid, Vec<u8>)> = rows.iter().filter_map(|row| digest(row).transpose()).collect::<Result<_, _>>()?;
+        let known = self.readings.of(&digests);
+        let mut readings: HashMap<Uuid, Arc<Reading>> = HashMap::with_capacity(rows.len());
+        let mut unknown = Vec::new();
+        for ((id, _), known) in digests.iter().zip(known) {
+            match known {
+                Some(reading) => drop(readings.insert(*id, reading)),
+                None => unknown.push(*id),
+            }
+        }
+        for some in unknown.chunks(ROWS_AT_ONCE) {
+            let mut query = sqlx::QueryBuilder::new("SELECT id, documents, reading, samples FROM sources WHERE id IN ");
+            query.push_tuples(some, |mut row, id| {
+                row.push_bind(id);
+            });
+            for row in &query.build().fetch_all(&self.pool).await? {
+                let Some((id, digest)) = digest(row)? else { continue };
+                let (document, samples): (&str, Option<&str>) = (row.try_get("reading")?, row.try_get("samples")?);
+                let mut reading: Reading = json::value(document)?;
+                if let Some(samples) = samples {
+                    reading.samples = json::value(samples)?;
+                }
+                let reading = Arc::new(reading);
+                self.readings.keep(id, digest, document.len() + samples.map_or(0, str::len), &reading);
+                readings.insert(id, reading);
+            }
+        }
+        Ok(rows.iter().map(|row| source(row, &readings)).collect::<Result<_, _>>()?)
+    }
+
     /// Whether a file is a source, in any sheet or watch folder.
     ///
     /// # Errors
@@ -147,8 +174,8 @@ impl Database {
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn source(&self, id: Uuid) -> Result<Source, StoreError> {
         let statement = format!("SELECT {COLUMNS} FROM sources WHERE id = ?");
-        let row = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(id).fetch_optional(&self.pool).await?;
-        Ok(source(&row.ok_or(StoreError::NotFound("source"))?)?)
+        let rows = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(id).fetch_all(&self.pool).await?;
+        self.sources_of(&rows).await?.pop().ok_or(StoreError::NotFound("source"))
     }
 
     /// The id of the source at this place, made where it is new. A sequence that has grown is read again; its first
@@ -186,7 +213,7 @@ impl Database {
     pub async fn unread_sources(&self, most: u32) -> Result<Vec<Source>, StoreError> {
         let statement = format!("SELECT {COLUMNS} FROM sources WHERE state = 'waiting' ORDER BY added, id LIMIT ?");
         let rows = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(most).fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(source).collect::<Result<_, _>>()?)
+        self.sources_of(&rows).await
     }
 
     /// The next source to be scanned: first those of which nothing is known, then, where `whole` ones
@@ -197,9 +224,9 @@ impl Database {
     pub async fn next_to_scan(&self, whole: bool) -> Result<Option<Source>, StoreError> {
         for scan in ["waiting", "parts"].iter().take(if whole { 2 } else { 1 }) {
             let statement = format!("SELECT {COLUMNS} FROM sources WHERE state = 'read' AND scan = ? ORDER BY added, id LIMIT 1");
-            let row = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(*scan).fetch_optional(&self.pool).await?;
-            if let Some(row) = row {
-                return Ok(Some(source(&row)?));
+            let rows = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(*scan).fetch_all(&self.pool).await?;
+            if let Some(next) = self.sources_of(&rows).await?.pop() {
+                return Ok(Some(next));
             }
         }
         Ok(None)

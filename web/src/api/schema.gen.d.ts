@@ -2253,6 +2253,11 @@ export interface components {
             profile: components["schemas"]["Profile"];
             /** @description How many bits it gets. */
             rate: components["schemas"]["RateControl"];
+            /** @description Columns and lines of the source's picture, as it is stored; plans of earlier versions do not say. */
+            source_size?: [
+                number,
+                number
+            ] | null;
             /**
              * Format: int32
              * @description The stream of the source.

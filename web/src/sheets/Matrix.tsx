@@ -59,6 +59,12 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
     latest.current.onSelect(only(cell));
     latest.current.onOpen();
   }, []);
+  const pickRow = useCallback((source: string) => {
+    latest.current.onSelect(wholeRow(latest.current.sheet, source));
+  }, []);
+  const openChosen = useCallback(() => {
+    latest.current.onOpen();
+  }, []);
 
   const press = (event: KeyboardEvent) => {
     const step = STEPS[event.key];
@@ -105,7 +111,7 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
           const cells = sheet.cells.slice(item.index * columns, (item.index + 1) * columns);
           return (
             <Box key={source.id} role="row" sx={{ display: "grid", gridTemplateColumns: template, height: ROW, position: "absolute", top: item.start, left: 0, right: 0, borderBottom: 1, borderColor: "divider" }}>
-              <Source sheet={sheet.id} source={source} onPick={() => { onSelect(wholeRow(sheet, source.id)); }} onOpen={onOpen} />
+              <Source sheet={sheet.id} source={source} onPick={pickRow} onOpen={openChosen} />
               {cells.map((cell) => {
                 const id = idOf(cell);
                 return <OutputCell key={cell.deliverable} cell={cell} size={weightTaken(source)} isChosen={selection?.cells.has(id) ?? false} isCursor={id === cursor} onPick={pick} onOpen={open} />;
@@ -164,10 +170,17 @@ function ColumnHead({ deliverable, onPick, onOpen }: { deliverable: Deliverable;
   );
 }
 
-const Source = memo(function Source({ sheet, source, onPick, onOpen }: { sheet: string; source: SourceRow; onPick: () => void; onOpen: () => void }) {
+interface SourceProps {
+  sheet: string;
+  source: SourceRow;
+  onPick: (source: string) => void;
+  onOpen: () => void;
+}
+
+const Source = memo(function Source({ sheet, source, onPick, onOpen }: SourceProps) {
   const name = source.folder ? `${source.folder}/${source.name}` : source.name;
   return (
-    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : [name, ...source.findings].join("\n")} onClick={onPick} onDoubleClick={onOpen} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper", position: "relative", cursor: "pointer", "&:hover": { bgcolor: "action.hover" }, "&:hover a, & a:focus-visible": { opacity: 1 } }}>
+    <Box role="rowheader" title={source.problem ? `${source.problem.why}. ${source.problem.next}` : [name, ...source.findings].join("\n")} onClick={() => { onPick(source.id); }} onDoubleClick={onOpen} sx={{ display: "flex", alignItems: "center", gap: 1.1, px: 1, minWidth: 0, bgcolor: "background.paper", position: "relative", cursor: "pointer", "&:hover": { bgcolor: "action.hover" }, "&:hover a, & a:focus-visible": { opacity: 1 } }}>
       <Box sx={{ width: 56, height: 32, flex: "none", borderRadius: 0.75, overflow: "hidden", bgcolor: "action.selected", display: "grid", placeItems: "center", color: "text.secondary" }}>
         {source.has_thumbnail ? <img src={`/api/sources/${source.id}/thumbnail`} alt="" width={56} height={32} style={{ objectFit: "cover" }} /> : <ClipSign />}
       </Box>

@@ -183,6 +183,9 @@ pub struct Decision {
 pub struct PicturePlan {
     /// The stream of the source.
     pub source_stream: u32,
+    /// Columns and lines of the source's picture, as it is stored; plans of earlier versions do not say.
+    #[serde(default)]
+    pub source_size: Option<(u32, u32)>,
     /// The codec.
     pub codec: PictureCodec,
     /// Its profile.
@@ -623,6 +626,20 @@ impl Plan {
         let sound: u64 =
             self.sound.iter().map(|sound| u64::from(sound.channels) * u64::from(sound.sample_rate) * 4 * seconds).sum();
         Some(ByteSize(pictures.saturating_add(sound).saturating_mul(4).saturating_add(1 << 30)))
+    }
+
+    /// Memory that making these together never needs, all outputs of one source: with four bytes for each pixel, 96
+    /// pictures of the source between reading and the steps, 160 of each output in its steps and its encoder, and
+    /// three gigabytes for all else. Measured are up to half of it. Nothing where the size of the source is not known.
+    #[must_use]
+    pub fn most_memory<'a>(plans: impl IntoIterator<Item = &'a Self>) -> Option<ByteSize> {
+        let pictures = |(width, height): (u32, u32), count: u64| u64::from(width) * u64::from(height) * 4 * count;
+        let (mut source, mut outputs) = (0, 0_u64);
+        for picture in plans.into_iter().filter_map(|plan| plan.picture.as_ref()) {
+            source = pictures(picture.source_size?, 96);
+            outputs = outputs.saturating_add(pictures((picture.width, picture.height), 160));
+        }
+        Some(ByteSize((3_u64 << 30).saturating_add(source).saturating_add(outputs)))
     }
 
     /// A span of the source's time as it is in the output.

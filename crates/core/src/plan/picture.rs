@@ -179,6 +179,7 @@ pub(super) fn plan(
     let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
     let key_interval = (settings.key_interval * frame_rate.rate()).round().max(1);
     let plan = PicturePlan {
+        source_size: Some((source.width, source.height)),
         source_stream: stream.index,
         codec: settings.codec,
         profile,

@@ -13,7 +13,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_core::run::{ClashRule, RunState};
 use beryl_store::StoreError;
-use beryl_store::runs::{LatestRun, Origin, SettingsId};
+use beryl_store::runs::{Origin, Run, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::NaiveDate;
@@ -29,7 +29,7 @@ use crate::app::App;
 use crate::events::Change;
 use crate::forecasts::{Asked, Forecasts, Outlook, OutputPlace};
 use crate::outputs::{NameParts, Wish, reading_of, today};
-use crate::views::{Cell, CellRun, RunView};
+use crate::views::{Cell, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(set_cells)).routes(routes!(run_cells)).routes(routes!(output))
@@ -40,7 +40,7 @@ pub(super) struct SheetState {
     pub(super) sources: Vec<SheetSource>,
     pub(super) columns: Vec<Deliverable>,
     settings: HashMap<CellKey, OutputSetting>,
-    latest: HashMap<CellKey, LatestRun>,
+    latest: HashMap<CellKey, Arc<Run>>,
     /// The settings that these runs had.
     made_with: HashMap<SettingsId, Arc<Preset>>,
 }
@@ -53,9 +53,10 @@ impl SheetState {
             settings(app, sheet),
             app.database.latest_runs(sheet)
         )?;
-        let made_with = app.forecasts.settings_of(&app.database, latest.iter()).await?;
+        let made_with = app.forecasts.settings_of(&app.database, latest.iter().map(Arc::as_ref)).await?;
         let latest = latest.into_iter();
-        let latest = latest.map(|run| (CellKey { source: run.source, deliverable: run.deliverable }, run)).collect();
+        let latest =
+            latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
         Ok(Self { sources, columns, settings, latest, made_with })
     }
 
@@ -63,12 +64,16 @@ impl SheetState {
     pub(super) fn cells(&self, forecasts: &Forecasts) -> Vec<Cell> {
         let outlooks = self.outlooks(forecasts);
         let sharing = self.sharing_names(&outlooks);
-        outlooks.into_iter().map(|(key, outlook)| self.cell(key, outlook, sharing.contains(&key))).collect()
+        outlooks.into_iter().map(|(key, outlook)| self.cell(key, outlook, &sharing, forecasts)).collect()
     }
 
     /// The cells of one column, row by row.
     pub(super) fn cells_of_column(&self, column: Uuid, forecasts: &Forecasts) -> Vec<Cell> {
-        self.cells(forecasts).into_iter().filter(|cell| cell.deliverable == column).collect()
+        let outlooks = self.outlooks(forecasts);
+        // Names clash across columns.
+        let sharing = self.sharing_names(&outlooks);
+        let of_column = outlooks.into_iter().filter(|(key, _)| key.deliverable == column);
+        of_column.map(|(key, outlook)| self.cell(key, outlook, &sharing, forecasts)).collect()
     }
 
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
@@ -145,7 +150,7 @@ impl SheetState {
         had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(Arc::as_ptr(had), now) && **had != *now)
     }
 
-    fn cell(&self, key: CellKey, outlook: Option<Outlook>, shares_name: bool) -> Cell {
+    fn cell(&self, key: CellKey, outlook: Option<Outlook>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
         let overrides = self.overrides(key);
         let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
         let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
@@ -158,9 +163,9 @@ impl SheetState {
             certainty: forecast.map(|forecast| forecast.certainty),
             exceeds_source: forecast.is_some_and(|forecast| forecast.exceeds_source),
             is_out_of_date: self.is_out_of_date(key, settings),
-            shares_name,
+            shares_name: sharing.contains(&key),
             refusal: outlook.and_then(|outlook| outlook.forecast.err()),
-            run: self.latest.get(&key).cloned().map(CellRun::of_latest),
+            run: self.latest.get(&key).and_then(|run| forecasts.written(run)),
         }
     }
 }
