@@ -189,8 +189,9 @@ pub struct PassSoFar {
     pub earlier: f64,
 }
 
-/// How much what is known from the first pass counts in the second, as a part of the second.
-const TRUST_IN_FIRST_PASS: f64 = 0.05;
+/// How much what is known from the first pass counts in the second, whose own pace counts with the square of what is
+/// done: it is known badly at first.
+const TRUST_IN_FIRST_PASS: f64 = 0.2;
 
 /// How far a pass had come when: some of the material takes longer than the rest, in the next pass as well.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -234,16 +235,21 @@ impl PassSoFar {
     /// Seconds that are left of all passes.
     fn remaining(&self) -> Option<f64> {
         let after_first = |first: f64| first * (1.0 - self.first_share) / self.first_share;
-        let whole = match (self.passes, self.pass) {
-            (2, 1) => self.own_length().map(|first| first + after_first(first)),
+        let own = self.own_length().map(|own| own - self.elapsed);
+        let rest = match (self.passes, self.pass) {
+            (2, 1) => self.own_length().map(|first| first - self.elapsed + after_first(first)),
             (2, _) => {
+                // What is left of it by the first pass: a deviation counts for the rest alone.
                 let expected = after_first(self.earlier);
-                let (trust, within) = (TRUST_IN_FIRST_PASS, self.done);
-                Some(self.own_length().map_or(expected, |own| (expected * trust + own * within) / (trust + within)))
+                let expected = self.first_out.map_or(expected - self.elapsed, |(began, from)| {
+                    (expected - began).max(0.0) * (1.0 - self.done) / (1.0 - from)
+                });
+                let (trust, within) = (TRUST_IN_FIRST_PASS, self.done * self.done);
+                Some(own.map_or(expected, |own| (expected * trust + own * within) / (trust + within)))
             }
-            _ => self.own_length(),
+            _ => own,
         };
-        whole.map(|whole| (whole - self.elapsed).max(0.0))
+        rest.map(|rest| rest.max(0.0))
     }
 }
 

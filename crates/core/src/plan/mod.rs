@@ -667,7 +667,7 @@ impl Plan {
     #[must_use]
     pub fn first_pass_share(&self) -> f64 {
         match self.picture.as_ref().map(|picture| (picture.codec, picture.effort)) {
-            Some((PictureCodec::H264, Effort::Balanced)) => 0.25,
+            Some((PictureCodec::H264, Effort::Balanced)) => 0.22,
             Some((PictureCodec::H264, Effort::Thorough)) => 0.15,
             _ => 0.5,
         }

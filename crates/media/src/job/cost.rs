@@ -30,10 +30,15 @@ fn run_time(thread: &Path) -> Duration {
     nanoseconds.map_or(Duration::ZERO, Duration::from_nanos)
 }
 
+/// What the calling thread and these others have run so far.
+pub(super) fn of(others: &[u32]) -> Duration {
+    let own = run_time(Path::new("/proc/thread-self"));
+    others.iter().map(|thread| run_time(Path::new(&format!("/proc/self/task/{thread}")))).sum::<Duration>() + own
+}
+
 /// Adds to each of `works` what the calling thread and these others have run so far.
 pub(super) fn charge<'a>(works: impl IntoIterator<Item = &'a Work<'a>>, others: &[u32]) {
-    let own = run_time(Path::new("/proc/thread-self"));
-    let all = others.iter().map(|thread| run_time(Path::new(&format!("/proc/self/task/{thread}")))).sum::<Duration>() + own;
+    let all = of(others);
     for work in works {
         work.add_cost(all);
     }

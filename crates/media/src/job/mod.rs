@@ -10,6 +10,7 @@ mod control;
 mod cost;
 mod cut;
 mod feed;
+mod foretaste;
 mod form;
 mod outputs;
 mod pass;

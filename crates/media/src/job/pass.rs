@@ -128,6 +128,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
                     shared,
                     writer: writers[run_place].clone(),
                     global_header: Output::wants_global_header(muxer(work.run.plan.container)),
+                    is_alone: works.len() == 1,
                 };
                 spawn(scope, "encode picture", &done, move || task.run(&frames))?;
             }

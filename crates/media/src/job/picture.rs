@@ -2,14 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::sync::PoisonError;
+use std::time::Duration;
 
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
-use beryl_core::preset::Lead;
+use beryl_core::preset::{Lead, PictureCodec};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
+use super::foretaste::{self, Foretaste, Tried};
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::steps::Chain;
 use super::work::Work;
@@ -93,6 +95,8 @@ pub(super) struct EncodeTask<'a> {
     pub(super) shared: Shared<'a>,
     pub(super) writer: Option<Sender<ToWriter>>,
     pub(super) global_header: bool,
+    /// Whether nothing else is made in this pass.
+    pub(super) is_alone: bool,
 }
 
 impl EncodeTask<'_> {
@@ -115,6 +119,8 @@ impl EncodeTask<'_> {
         threads: &mut Vec<u32>,
     ) -> Result<(), AvError> {
         // Not all encoders hand the lengths of frames on to their packets.
+        let mut foretaste = None;
+        let began = foretaste::process_time();
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
         while let Ok(TimedFrame { mut frame, clock }) = frames.recv() {
@@ -125,6 +131,7 @@ impl EncodeTask<'_> {
                 let (opened, new) = cost::while_opening(|| self.open(plan, clock));
                 *encoder = Some(opened?);
                 *threads = new;
+                foretaste = self.foretaste(plan, clock);
             }
             let Some((open, encoder_clock)) = encoder else { continue };
             let time = frame.pts().map_or(last + 1, |pts| rescale(pts, clock, *encoder_clock)).max(last.saturating_add(1));
@@ -140,6 +147,10 @@ impl EncodeTask<'_> {
             frame.set_times(time, length);
             lengths.insert(time, length);
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
+            // Without a foretaste, or with one that fails, the usual part of a first pass stands.
+            if let Some(Ok(Some(tried))) = foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
+                self.note_first_share(&tried, cost::of(threads), foretaste::process_time().saturating_sub(began));
+            }
             open.send(Some(&frame))?;
             self.work.count_frame();
             if self.pass != Pass::First {
@@ -158,6 +169,28 @@ impl EncodeTask<'_> {
             self.pass_on(open, *encoder_clock, &mut lengths)?;
         }
         Ok(())
+    }
+
+    /// Notes what part of both passes the first takes, by its encoder's own processor time and that of the whole job.
+    fn note_first_share(&self, tried: &Tried, own: Duration, all: Duration) {
+        let usual = self.work.run.plan.first_pass_share();
+        // What is usual counts as one trial; the beginning of a job is no measure of what goes on beside its encoder.
+        let trials = f64::from(tried.trials);
+        let dearer = (tried.dearer * trials + (1.0 - usual) / usual) / (trials + 1.0);
+        let is_measure = self.is_alone && tried.trials > 1;
+        let beside = if is_measure { all.saturating_sub(own).as_secs_f64() } else { 0.0 };
+        let encoder = own.saturating_sub(tried.took).as_secs_f64();
+        self.work.set_first_share((beside + encoder) / (2.0 * beside + encoder * (1.0 + dearer)));
+    }
+
+    /// For a first pass that is made with less effort than the second.
+    fn foretaste(&self, plan: &PicturePlan, clock: Rational) -> Option<Foretaste> {
+        let is_lighter = plan.codec == PictureCodec::H264 && self.pass == Pass::First;
+        let frames = plan.frames.filter(|_| is_lighter)?;
+        let clock = encoders::picture_clock(plan.frame_rate, clock);
+        let notes = self.work.notes_file.to_string_lossy();
+        let settings = |pass| encoders::picture(plan, clock, pass, &notes, None, self.global_header);
+        Foretaste::new(frames, [settings(Pass::First).ok()?, settings(Pass::Single).ok()?])
     }
 
     fn open(&self, plan: &PicturePlan, clock: Rational) -> Result<(Encoder, Rational), AvError> {

@@ -42,6 +42,8 @@ pub(crate) struct Work<'a> {
     /// Nanoseconds of processor time.
     cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
+    /// The part of two passes' time that the first takes, once it is known better than the plan does.
+    first_share: Mutex<Option<f64>>,
     /// How the first of two passes went on.
     first_course: Mutex<Course>,
     /// Pictures that went into the encoder in this pass.
@@ -155,6 +157,7 @@ impl<'a> Work<'a> {
             read_back: Mutex::new(None),
             cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
+            first_share: Mutex::new(None),
             first_course: Mutex::new(Course::default()),
             sketches: Mutex::new(Sketches::default()),
             given: Mutex::new(BTreeMap::new()),
@@ -254,6 +257,10 @@ impl<'a> Work<'a> {
         self.cost.load(Ordering::Relaxed) / 1_000_000
     }
 
+    pub(crate) fn set_first_share(&self, share: f64) {
+        *self.first_share.lock().unwrap_or_else(PoisonError::into_inner) = Some(share);
+    }
+
     pub(crate) fn set_bytes(&self, bytes: u64) {
         self.bytes.store(bytes, Ordering::Relaxed);
     }
@@ -284,10 +291,11 @@ impl<'a> Work<'a> {
             let mut first = self.first_out.lock().unwrap_or_else(PoisonError::into_inner);
             *first.get_or_insert((elapsed, done))
         });
+        let first_share = *self.first_share.lock().unwrap_or_else(PoisonError::into_inner);
         let measured = Progress::measure(&PassSoFar {
             pass,
             passes: self.passes(),
-            first_share: self.run.plan.first_pass_share(),
+            first_share: first_share.unwrap_or_else(|| self.run.plan.first_pass_share()),
             position,
             done,
             duration,

@@ -122,6 +122,18 @@ pub(crate) struct EncoderSettings {
     pub(crate) first_pass: Option<String>,
 }
 
+impl EncoderSettings {
+    /// The same, but in the thread that calls, and with notes beside those of others.
+    pub(crate) fn on_one_thread(self) -> Self {
+        let set = |(name, value): (String, String)| match name.as_str() {
+            "threads" => (name, "1".to_owned()),
+            "stats" | "passlogfile" => (name, format!("{value}-tried")),
+            _ => (name, value),
+        };
+        Self { options: self.options.into_iter().map(set).collect(), ..self }
+    }
+}
+
 /// An open encoder.
 pub(crate) struct Encoder {
     context: *mut ffi::AVCodecContext,
