@@ -39,6 +39,9 @@ export default function BenchPage() {
   return <Loaded key={source} sheet={id} bench={bench} />;
 }
 
+/** What is told beside the buttons; it gives way where there is little room. */
+const side = { color: "text.secondary", fontSize: 12, minWidth: 0, overflow: "hidden", textOverflow: "ellipsis" } as const;
+
 function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const { source, reading } = bench;
   const navigate = useNavigate();
@@ -146,16 +149,17 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
       <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
         <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
           <Picture source={source.id} clock={clock} frame={frame} field={field} look={look} playing={playing} viewing={viewing} onMoved={(seconds) => { setFrame(clock.frameAt(seconds)); }} onStopped={() => { setPlaying(false); }} over={cropping && crop ? (width, height) => <CropFrame crop={crop} width={width} height={height} onDrag={(part) => { setRule(byHand(part, crop)); }} /> : undefined} />
-          <Box sx={{ flex: "none", height: 42, display: "flex", alignItems: "center", gap: 1.25, px: 2, whiteSpace: "nowrap", overflow: "hidden" }}>
+          <Box sx={{ flex: "none", height: 42, display: "flex", alignItems: "center", gap: 1.25, px: 2, whiteSpace: "nowrap", overflow: "hidden", "& > button, & > [role=group]": { flex: "none" } }}>
             <Button color="inherit" variant="outlined" disabled={viewing?.state !== "ready"} onClick={toggle} title="Play or stop (Space)" sx={{ minWidth: 60 }}>{playing ? "Stop" : "Play"}</Button>
             <Button color="inherit" onClick={() => { go(frame - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
             <Button color="inherit" onClick={() => { go(frame + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
             <Box data-testid="timecode" sx={{ fontFamily: MONO, fontSize: 14 }}>{timecodeText(clock.timeOf(frame), clock.count)}</Box>
-            {reading?.reel && <Box title="The reel that the source names" sx={{ color: "text.secondary", fontSize: 12 }}>reel {reading.reel}</Box>}
-            <Box sx={{ color: "text.secondary", fontSize: 12 }}>{frame + 1} of {clock.frames}</Box>
-            <Box sx={{ flex: 1 }} />
-            {viewing?.state === "making" && <Box title="Browsers cannot play the source: a copy to play is being made" sx={{ color: "text.secondary", fontSize: 12 }}>copy to play {Math.floor(viewing.fraction * 100)} %</Box>}
-            {viewing?.state === "failed" && <Box title={viewing.problem.why} sx={{ color: "text.secondary", fontSize: 12 }}>cannot be played here</Box>}
+            <Box title={reading?.reel ? "The reel that the source names" : undefined} sx={{ ...side, flex: "1 1 0" }}>
+              {reading?.reel && <>reel {reading.reel} · </>}
+              {frame + 1} of {clock.frames}
+            </Box>
+            {viewing?.state === "making" && <Box title="Browsers cannot play the source: a copy to play is being made" sx={side}>copy to play {Math.floor(viewing.fraction * 100)} %</Box>}
+            {viewing?.state === "failed" && <Box title={viewing.problem.why} sx={side}>cannot be played here</Box>}
             {mended && <Button color="inherit" variant={asMended ? "outlined" : "text"} aria-pressed={asMended} onClick={() => { setAsMended(!asMended); }} title="The picture with its colour, levels and watermark, or as it is">As mended</Button>}
             <Button color="inherit" variant={panel === "mend" ? "outlined" : "text"} onClick={() => { setPanel(panel === "mend" ? null : "mend"); }} title="Mend for all outputs (M)" data-testid="mend">Mend</Button>
             <Button color="inherit" variant={cropping ? "outlined" : "text"} onClick={() => { setPanel(cropping ? null : "crop"); }} title="Cut the picture (X)" data-testid="crop">Crop</Button>
