@@ -105,7 +105,7 @@ fn a_part_that_is_marked_is_made_and_held_against_its_source() {
     let plan = &report["outputs"][0]["plan"];
     assert_eq!((plan["duration"].as_str(), plan["timecode"].as_str()), (Some("1"), Some("10:00:00:10")));
     let said = words(&[&["plan", file.to_str().unwrap(), "--preset", "web-720"][..], &marks].concat());
-    assert!(said.contains("In and out: 00:00:00:10 to 00:00:01:00, then 00:00:01:05 to 00:00:01:15"), "{said}");
+    assert!(said.contains("In and out: 10:00:00:10 to 10:00:01:00, then 10:00:01:05 to 10:00:01:15"), "{said}");
     for (wrong, why) in [(["--in", "10:00:05:00"], "only 2.000 s long"), (["--in", "soon"], "soon")] {
         let output = beryl(&[&["plan", file.to_str().unwrap(), "--preset", "web-720"][..], &wrong].concat());
         let fault = String::from_utf8(output.stderr).unwrap();
