@@ -34,9 +34,13 @@ pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
 /// What plans go by: facts alone, or findings as well. Where a clock may jump, marks mean something only once it is
 /// known where it does.
 pub(crate) async fn read(engine: &Engine, source: &SourceRef, choice: &PresetChoice) -> Result<Reading, Problem> {
-    let reading = engine.probe(source).await?;
-    let needs_clock = !choice.ins.is_empty() && reading.clock_may_jump();
-    if choice.scan || needs_clock { engine.scan(source, false, |_| {}).await.map(|(reading, _)| reading) } else { Ok(reading) }
+    if !choice.scan {
+        let reading = engine.probe(source).await?;
+        if choice.ins.is_empty() || !reading.clock_may_jump() {
+            return Ok(reading);
+        }
+    }
+    engine.scan(source, false, |_| {}).await.map(|(reading, _)| reading)
 }
 
 /// The own settings with the parts that are marked by `--in` and `--out`.

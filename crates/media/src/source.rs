@@ -338,7 +338,9 @@ impl PacketSource {
                 Rational::ZERO
             }
             Some(_) | None => {
-                drop(self.input.seek_to_byte(0));
+                if self.input.seek_to_byte(0).is_err() {
+                    drop(self.input.seek(self.input.start()));
+                }
                 Rational::ZERO
             }
         };

@@ -17,7 +17,7 @@ const BACKWARD: Rational = Rational::ONE;
 const REORDERED: Rational = Rational::whole(16);
 /// Streams of one clock are this close to each other where they are stored.
 const APART: Rational = Rational::whole(5);
-/// So many seconds behind a jump no packet of before it is to come.
+/// So many seconds behind a jump, no packet from before it is still to come.
 const SETTLED: Rational = Rational::whole(2);
 
 /// A place at which the clock of a file jumps.

@@ -8,7 +8,7 @@ use crate::raw::{AvError, Encoder, EncoderSettings, Frame};
 
 /// Pictures that are tried in a row.
 const TRIED: u64 = 16;
-/// From one beginning of a trial to the next, at least: trials add two percent to a short film, and less to a long one.
+/// From one beginning of a trial to the next, at least: trials add some three percent to a short film, and less to a long one.
 const APART: u64 = 600;
 /// So many trials in a longer film.
 const TRIALS: u64 = 8;

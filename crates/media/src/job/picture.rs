@@ -118,9 +118,9 @@ impl EncodeTask<'_> {
         encoder: &mut Option<(Encoder, Rational)>,
         threads: &mut Vec<u32>,
     ) -> Result<(), AvError> {
-        // Not all encoders hand the lengths of frames on to their packets.
         let mut foretaste = None;
         let began = foretaste::process_time();
+        // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
         while let Ok(TimedFrame { mut frame, clock }) = frames.recv() {
@@ -147,9 +147,13 @@ impl EncodeTask<'_> {
             frame.set_times(time, length);
             lengths.insert(time, length);
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
-            // Without a foretaste, or with one that fails, the usual part of a first pass stands.
-            if let Some(Ok(Some(tried))) = foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
-                self.note_first_share(&tried, cost::of(threads), foretaste::process_time().saturating_sub(began));
+            match foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
+                Some(Ok(Some(tried))) => {
+                    self.note_first_share(&tried, cost::of(threads), foretaste::process_time().saturating_sub(began));
+                }
+                // What is known so far stands: no output is given up for a figure.
+                Some(Err(_)) => foretaste = None,
+                Some(Ok(None)) | None => {}
             }
             open.send(Some(&frame))?;
             self.work.count_frame();

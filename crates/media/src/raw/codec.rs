@@ -127,7 +127,7 @@ impl EncoderSettings {
     pub(crate) fn on_one_thread(self) -> Self {
         let set = |(name, value): (String, String)| match name.as_str() {
             "threads" => (name, "1".to_owned()),
-            "stats" | "passlogfile" => (name, format!("{value}-tried")),
+            "stats" => (name, format!("{value}-tried")),
             _ => (name, value),
         };
         Self { options: self.options.into_iter().map(set).collect(), ..self }
