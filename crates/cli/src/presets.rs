@@ -6,10 +6,11 @@ use beryl_core::preset::preset_schema;
 use beryl_core::problem::Problem;
 
 use crate::arguments::PresetsTask;
-use crate::terminal::{all_presets, json_line, say};
+use crate::terminal::{all_presets, json_line, report, say};
 
 pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
-    let presets = all_presets(&task.state)?;
+    let (presets, unreadable) = all_presets(&task.state);
+    unreadable.iter().for_each(report);
     if task.schema {
         json_line(&preset_schema());
     } else if task.json {

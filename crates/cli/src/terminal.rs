@@ -78,17 +78,21 @@ pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRe
 /// The preset with this id, built in or of the house whose application keeps its things in `state`, or in the file
 /// of this name.
 pub(crate) fn find_preset(name: &str, state: &Path) -> Result<Preset, Problem> {
-    let all = all_presets(state)?;
+    let (all, unreadable) = all_presets(state);
     if let Some(preset) = all.iter().find(|preset| preset.id == name) {
         return Ok(preset.clone());
     }
     let is_file = Path::new(name).extension().is_some_and(|extension| extension == "json");
-    if !is_file {
-        let known: Vec<String> = all.into_iter().map(|preset| preset.id).collect();
-        let why = format!("known are {}, and files that end in .json", known.join(", "));
-        return Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why));
+    if is_file {
+        return preset_in(Path::new(name));
     }
-    preset_in(Path::new(name))
+    let known: Vec<String> = all.into_iter().map(|preset| preset.id).collect();
+    let mut why = format!("known are {}, and files that end in .json", known.join(", "));
+    // It may stand in one of these.
+    for problem in unreadable {
+        why.push_str(&format!("; {problem}"));
+    }
+    Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why))
 }
 
 fn preset_in(file: &Path) -> Result<Preset, Problem> {
@@ -98,14 +102,22 @@ fn preset_in(file: &Path) -> Result<Preset, Problem> {
     Preset::from_json(&text).map_err(|error| preset_problem(&name, &error))
 }
 
-/// The built-in presets and those of the house, which the application keeps in its state folder.
-pub(crate) fn all_presets(state: &Path) -> Result<Vec<Preset>, Problem> {
+/// The built-in presets and those of the house, which the application keeps in its state folder; and what hinders
+/// reading others of these.
+pub(crate) fn all_presets(state: &Path) -> (Vec<Preset>, Vec<Problem>) {
     let files = std::fs::read_dir(state.join("presets")).into_iter().flatten().filter_map(Result::ok);
     let mut files: Vec<_> =
         files.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|end| end == "json")).collect();
     files.sort();
-    let own = files.iter().map(|file| preset_in(file)).collect::<Result<Vec<_>, _>>()?;
-    Ok(builtin_presets().into_iter().chain(own).collect())
+    let mut presets: Vec<Preset> = builtin_presets().into_iter().collect();
+    let mut unreadable = Vec::new();
+    for file in &files {
+        match preset_in(file) {
+            Ok(preset) => presets.push(preset),
+            Err(problem) => unreadable.push(problem),
+        }
+    }
+    (presets, unreadable)
 }
 
 /// What a fault in a preset means for a person.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::run::{RunEvent, RunState};
 use beryl_store::StoreError;
 use beryl_store::runs::{MOST_TOGETHER, Run, RunNames};
@@ -18,6 +19,7 @@ use uuid::Uuid;
 use super::ApiError;
 use super::settings::withheld_days;
 use crate::app::App;
+use crate::publish::PublishError;
 use crate::scheduler::{act, discard, release};
 use crate::views::RunView;
 
@@ -181,13 +183,22 @@ async fn release_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(wis
         let why = format!("a reason of 1 to {LONGEST_REASON} characters is needed");
         return Err(ApiError::invalid("the file was not released", why));
     }
-    Ok(release(&app, id, because).await?)
+    let because = because.to_owned();
+    to_its_end(async move { release(&app, id, &because).await }).await
 }
 
 /// Removes a withheld file.
 #[utoipa::path(post, path = "/api/runs/{id}/discard", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn discard_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    Ok(discard(&app, id).await?)
+    to_its_end(async move { discard(&app, id).await }).await
+}
+
+/// Does what must not stay half done, although nobody may wait for it any more.
+async fn to_its_end(work: impl Future<Output = Result<(), PublishError>> + Send + 'static) -> Result<(), ApiError> {
+    match tokio::spawn(work).await {
+        Ok(done) => Ok(done?),
+        Err(error) => Err(Problem::new(ProblemKind::Internal, "it could not be done", error.to_string()).into()),
+    }
 }
 
 /// A new place in the order.
