@@ -6,12 +6,14 @@
 //! against it. [`run`] and [`watch`] are the state machines around that.
 
 pub mod check;
+pub mod ebml;
 pub mod film;
 pub mod findings;
 pub mod forecast;
 pub mod geometry;
 pub mod iso;
 pub mod language;
+pub mod layout;
 pub mod level;
 pub mod lut;
 pub mod media_types;

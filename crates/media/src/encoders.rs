@@ -1,5 +1,6 @@
 //! From the plan's settings to the libraries' encoders and their options.
 
+use beryl_core::layout::notation;
 use beryl_core::plan::{FrameRatePlan, PicturePlan, SoundPlan};
 use beryl_core::preset::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
 use beryl_core::rational::Rational;
@@ -320,7 +321,7 @@ pub(crate) fn sound(plan: &SoundPlan, global_header: bool) -> Option<EncoderSett
     }
     Some(EncoderSettings {
         name,
-        kind: EncoderKind::Sound { sample_rate: plan.sample_rate, layout: plan.layout.clone() },
+        kind: EncoderKind::Sound { sample_rate: plan.sample_rate, layout: notation(&plan.layout, plan.channels) },
         clock: Rational::new(1, plan.sample_rate.into()).unwrap_or(Rational::constant(1, 48_000)),
         options: options.0,
         first_pass: None,

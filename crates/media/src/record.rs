@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::path::Path;
 
+use beryl_core::layout::usual;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Chapter, Colour, FieldOrder};
@@ -411,12 +412,7 @@ fn picture_track(settings: &RecordedPicture, global_header: bool) -> Result<Pict
 }
 
 fn sound_track(settings: &RecordedSound, global_header: bool) -> Result<SoundTrack, AvError> {
-    let layout = match settings.channels {
-        1 => "mono",
-        2 => "stereo",
-        6 => "5.1",
-        _ => return Err(AvError::own("make sound", "one, two or six channels")),
-    };
+    let layout = usual(settings.channels).ok_or_else(|| AvError::own("make sound", "one to eight channels"))?;
     let clock = Rational::new(1, settings.sample_rate.into()).unwrap_or(Rational::constant(1, 48_000));
     let encoder = Encoder::open(&EncoderSettings {
         name: settings.encoder,
@@ -425,7 +421,13 @@ fn sound_track(settings: &RecordedSound, global_header: bool) -> Result<SoundTra
         options: if global_header { vec![("flags".to_owned(), "+global_header".to_owned())] } else { Vec::new() },
         first_pass: None,
     })?;
-    let input = GraphInput::Sound { sample_rate: settings.sample_rate, format: 3, layout: layout.to_owned(), clock };
+    let input = GraphInput::Sound {
+        sample_rate: settings.sample_rate,
+        format: 3,
+        layout: layout.to_owned(),
+        channels: settings.channels,
+        clock,
+    };
     let mut graph = Graph::new(&input, &format!("aformat=sample_fmts={}", encoder.sample_format()))?;
     if let Some(samples) = encoder.frame_samples() {
         graph.set_frame_samples(samples);

@@ -64,6 +64,26 @@ pub fn deep_pictures(source: &SourceRef) -> Result<Vec<[Vec<u16>; 3]>, Problem> 
     Ok(pictures)
 }
 
+/// The alpha of all pictures of a source in 8 bit, from 0 (clear) to 255, without gaps; 255 throughout where they have
+/// none.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no picture.
+pub fn alphas(source: &SourceRef) -> Result<Vec<Vec<u8>>, Problem> {
+    let mut alphas = Vec::new();
+    each_frame(source, None, |frame, clock| {
+        let mut graph = Graph::new(&GraphInput::of_picture(frame, clock), "format=pix_fmts=rgba,alphaextract")?;
+        graph.push(Some(frame.clone()))?;
+        graph.push(None)?;
+        while let Some(alpha) = graph.pull()? {
+            let (width, height) = (alpha.width() as usize, alpha.height() as usize);
+            alphas.push((0..height).filter_map(|line| alpha.line(0, line, width)).flatten().copied().collect());
+        }
+        Ok(())
+    })?;
+    Ok(alphas)
+}
+
 /// The sound of one stream, its channels mixed to one.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Heard {
@@ -80,12 +100,7 @@ pub struct Heard {
 pub fn heard(source: &SourceRef, number: usize) -> Result<Heard, Problem> {
     let mut heard = Heard { sample_rate: 0, frames: Vec::new() };
     each_frame(source, Some(number), |frame, clock| {
-        let input = GraphInput::Sound {
-            sample_rate: frame.sample_rate(),
-            format: frame.format(),
-            layout: frame.layout(),
-            clock: Rational::ONE,
-        };
+        let input = GraphInput::of_sound(frame, Rational::ONE);
         let mut graph = Graph::new(&input, "aformat=sample_fmts=dbl:channel_layouts=mono")?;
         graph.push(Some(frame.clone()))?;
         graph.push(None)?;

@@ -17,7 +17,7 @@ use beryl_core::wholeness::announced_end;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
 
-use crate::raw::{Input, Kind, OpenError, Packet, Stop, StreamView};
+use crate::raw::{AvError, Input, Kind, OpenError, Packet, Stop, StreamView};
 
 /// Opening must not wait for the other end of a pipe.
 const O_NONBLOCK: i32 = 0o4000;
@@ -287,7 +287,21 @@ impl PacketSource {
             Some(images) => images.read(),
             None => self.input.read(),
         };
-        Ok(packet?.map(|packet| self.in_one_clock(packet)))
+        let Some(mut packet) = packet? else { return Ok(None) };
+        self.prime(&mut packet)?;
+        Ok(Some(self.in_one_clock(packet)))
+    }
+
+    /// What primes the decoder, and the header tells of, is not heard: the demuxer moves the stamps and no more.
+    fn prime(&self, packet: &mut Packet) -> Result<(), AvError> {
+        if self.images.is_some() {
+            return Ok(());
+        }
+        let stream = self.input.stream(packet.stream());
+        let Some((samples, time)) = stream.priming().zip(packet.pts()) else { return Ok(()) };
+        let length = Rational::new(samples.into(), stream.sample_rate().max(1).into()).unwrap_or(Rational::ZERO);
+        let is_first = (Rational::whole(time) * stream.clock() + length).abs() < Rational::constant(1, 200);
+        if is_first { packet.discard_in_front(samples) } else { Ok(()) }
     }
 
     fn in_one_clock(&mut self, mut packet: Packet) -> Packet {

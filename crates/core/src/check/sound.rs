@@ -24,12 +24,13 @@ pub(super) fn judge(plan: &Plan, measured: &Measured, judge: &mut Judge) {
         }
         judge.equal(name("channels"), planned.channels, found.channels);
         if planned.codec != SoundCodec::Copy {
-            judge.item(
-                name("layout"),
-                &planned.layout,
-                &found.layout,
-                same_layout(&planned.layout, &found.layout, found.channels),
-            );
+            let is_same = same_layout(&planned.layout, &found.layout, found.channels);
+            if plan.container == Container::Mkv && planned.codec != SoundCodec::Aac {
+                let why = "MKV does not name the speakers of PCM";
+                judge.note(name("layout"), &planned.layout, &found.layout, is_same, why);
+            } else {
+                judge.item(name("layout"), &planned.layout, &found.layout, is_same);
+            }
         }
         judge.equal(name("sample rate"), planned.sample_rate, found.sample_rate);
         if plan.container != Container::Wav {

@@ -88,7 +88,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     };
     let (picture, speed) = match (&effective.picture, reading.picture()) {
         (Some(settings), Some((stream, facts))) => {
-            let taken = picture::Taken { reading, whole, parts: &parts, nought };
+            let taken = picture::Taken { reading, whole, parts: &parts, nought, container: effective.container };
             let (picture, speed) = picture::plan(settings, stream, facts, taken, &mut journal)?;
             (Some(picture), speed)
         }
@@ -119,7 +119,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         .as_ref()
         .filter(|_| effective.carry.timecode)
         .and_then(|picture| carried_timecode(reading, nought.lead_frames, effective.container, picture.frame_rate, &mut journal));
-    let chapters = if effective.carry.chapters && effective.container != Container::Wav {
+    let mut chapters = if effective.carry.chapters && effective.container != Container::Wav {
         paced(&reading.chapters, begins, speed)
     } else {
         Vec::new()
@@ -128,6 +128,11 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     if !chapters.is_empty() || !tags.is_empty() {
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));
         journal.note(Subject::Extras, "/carry", DecidedBy::Source, what, "the source has them");
+    }
+    if let Some(first) = chapters.first().filter(|first| first.start.is_positive() && effective.container != Container::Mkv) {
+        let because = format!("in {} the first chapter begins with the file", effective.container.words());
+        journal.note(Subject::Extras, "/carry/chapters", DecidedBy::Preset, "a chapter without a name before the first", because);
+        chapters.insert(0, Chapter { start: Rational::ZERO, end: first.start, title: String::new() });
     }
     let mut plan = Plan {
         preset: effective.id.clone(),
@@ -181,7 +186,9 @@ fn paced(chapters: &[Chapter], begins: Rational, speed: Rational) -> Vec<Chapter
         time.divided_by(speed).unwrap_or(time)
     };
     let paced = chapters.iter().map(|chapter| Chapter { start: at(chapter.start), end: at(chapter.end), ..chapter.clone() });
-    paced.filter(|chapter| chapter.start < chapter.end).collect()
+    let mut paced: Vec<Chapter> = paced.filter(|chapter| chapter.start < chapter.end).collect();
+    paced.sort_by_key(|chapter| chapter.start);
+    paced
 }
 
 /// Says where what is made begins, where the source's streams do not begin together.

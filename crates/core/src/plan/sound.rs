@@ -2,12 +2,34 @@
 
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
+use crate::layout;
 use crate::preset::{ChannelRule, Container, SoundCodec, SoundSettings, SoundStreams};
 use crate::rational::Rational;
 use crate::reading::{Reading, Sound, Stream};
 
 /// Sample rates that AAC has (ISO/IEC 14496-3 table 1.18).
 const AAC_RATES: [u32; 12] = [8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000];
+
+/// Layouts that the encoder of AAC has, and that are read as what they are.
+const AAC_LAYOUTS: [&str; 17] = [
+    "mono",
+    "stereo",
+    "2.1",
+    "3.0",
+    "3.0(back)",
+    "4.0",
+    "quad",
+    "quad(side)",
+    "5.0",
+    "5.0(side)",
+    "5.1",
+    "5.1(side)",
+    "6.0(front)",
+    "6.1",
+    "6.1(back)",
+    "7.1",
+    "hexadecagonal",
+];
 
 pub(super) fn plan(
     settings: &SoundSettings,
@@ -44,6 +66,10 @@ pub(super) fn plan(
             ChannelRule::Mono | ChannelRule::Stereo => format!("the preset asks for {}", sound.layout),
         };
         journal.note(Subject::Sound, "/sound", Origin::Preset, what, because);
+        let from = chosen.iter().find(|(stream, _)| stream.index == sound.source_stream).map(|(_, from)| *from);
+        if let Some(from) = from {
+            note_places(sound, from, container, journal);
+        }
     }
     if planned.len() < streams.len() {
         let because = if only_one && settings.streams == SoundStreams::All {
@@ -62,6 +88,27 @@ pub(super) fn plan(
     Ok(planned)
 }
 
+/// Says what becomes of channels of which it is not known where they belong, or that the container does not place.
+fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal: &mut Journal<'_>) {
+    if planned.codec == SoundCodec::Copy {
+        return;
+    }
+    let taken = match planned.channels {
+        _ if planned.channels == from.channels => None,
+        1 => Some("all channels in equal parts"),
+        _ => Some("the first two channels"),
+    };
+    if let Some(taken) = taken.filter(|_| from.channels > 2 && !layout::is_placed(&from.layout)) {
+        let because = "the source does not say where its channels belong";
+        journal.note(Subject::Sound, "/sound/channels", Origin::Source, taken, because);
+    }
+    if container == Container::Mkv && planned.codec != SoundCodec::Aac && layout::usual(planned.channels) != Some(&planned.layout)
+    {
+        let what = format!("{} channels without their places", planned.channels);
+        journal.note(Subject::Sound, "/container", Origin::Preset, what, "MKV does not name the speakers of PCM");
+    }
+}
+
 fn stream_plan(
     settings: &SoundSettings,
     container: Container,
@@ -74,10 +121,11 @@ fn stream_plan(
             "sound that is left untouched cannot follow another speed: choose AAC or PCM for it".to_owned(),
         ));
     }
-    if settings.codec == SoundCodec::Copy && container == Container::Mp4 && !copies_into_mp4(&stream.codec) {
+    if settings.codec == SoundCodec::Copy && !copies_into(container, &stream.codec) {
         return Err(PlanError::Impossible(format!(
-            "the sound ({}) cannot stand in MP4 untouched: choose AAC, or MOV or MKV as the container",
-            stream.codec
+            "the sound ({}) cannot stand in {} untouched: choose AAC or PCM for it, or another container",
+            stream.codec,
+            container.words()
         )));
     }
     let (channels, layout) = match (settings.codec, settings.channels) {
@@ -85,6 +133,11 @@ fn stream_plan(
         (_, ChannelRule::Mono) => (1, "mono".to_owned()),
         (_, ChannelRule::Stereo) => (2, "stereo".to_owned()),
     };
+    if settings.codec == SoundCodec::Aac && !AAC_LAYOUTS.contains(&layout.as_str()) {
+        return Err(PlanError::Impossible(format!(
+            "AAC has no place for the channels of the sound ({layout}): set sound.channels to stereo or mono, or choose PCM"
+        )));
+    }
     let wanted = settings.sample_rate.unwrap_or(sound.sample_rate);
     let sample_rate = match settings.codec {
         SoundCodec::Aac if !AAC_RATES.contains(&wanted) => {
@@ -111,12 +164,30 @@ fn stream_plan(
 fn same_layout(codec: SoundCodec, sound: &Sound) -> String {
     match (codec, sound.channels, sound.layout.as_str()) {
         (SoundCodec::Aac, _, "5.1(side)") => "5.1".to_owned(),
+        // The one that AAC has is read with its speakers at the sides.
+        (SoundCodec::Aac, _, "7.1(wide)" | "7.1(wide-side)") => "7.1".to_owned(),
         (_, 1, _) => "mono".to_owned(),
         (_, 2, layout) if layout != "stereo" => "stereo".to_owned(),
         (_, _, layout) => layout.to_owned(),
     }
 }
 
-fn copies_into_mp4(codec: &str) -> bool {
-    matches!(codec, "aac" | "mp3" | "ac3" | "eac3" | "alac" | "opus" | "flac" | "mp2")
+/// Sound that a container holds as it is, so that others can read it there.
+fn copies_into(container: Container, codec: &str) -> bool {
+    let everywhere = matches!(codec, "aac" | "mp3" | "mp2" | "ac3" | "eac3" | "alac");
+    let is_pcm = codec.starts_with("pcm_");
+    match container {
+        Container::Mp4 => everywhere || codec == "opus",
+        Container::Mov => {
+            let more = matches!(codec, "amr_nb" | "amr_wb" | "adpcm_ima_qt" | "adpcm_ms" | "adpcm_ima_wav" | "mace3" | "mace6");
+            everywhere || is_pcm || more
+        }
+        Container::Mkv => {
+            let own = matches!(codec, "opus" | "vorbis" | "flac" | "dts" | "truehd" | "mlp" | "tta" | "wavpack" | "mp1");
+            // Those that AVI and WAV have a number for.
+            let numbered = matches!(codec, "wmav1" | "wmav2" | "wmapro" | "adpcm_ms" | "adpcm_ima_wav" | "gsm_ms");
+            everywhere || is_pcm || own || numbered
+        }
+        Container::Wav => false,
+    }
 }

@@ -2,14 +2,16 @@
 
 use std::collections::VecDeque;
 
+use beryl_core::layout::is_placed;
 use beryl_core::plan::SoundPlan;
+use beryl_core::preset::Container;
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::work::Work;
-use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput};
+use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet};
 
 /// Encodes one sound stream of one run.
 pub(super) struct EncodeTask<'a> {
@@ -41,8 +43,7 @@ impl EncodeTask<'_> {
                 return Ok(());
             }
             end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * clock;
-            let input =
-                GraphInput::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), clock };
+            let input = GraphInput::of_sound(&frame, clock);
             let input = (input, frame.is_drifting());
             if graph.as_ref().is_none_or(|(_, present)| *present != input) {
                 // A source whose sound changes its form in mid-stream, or begins to drift, goes on in the form of the output.
@@ -71,11 +72,13 @@ impl EncodeTask<'_> {
     /// of frames tell by how much. What does not drift and keeps its rate comes through sample for sample.
     fn graph(&self, input: &GraphInput, drifts: bool, encoder: &Encoder) -> Result<Graph, AvError> {
         let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
+        let mixed = mixing(input, layout);
+        let layouts = if is_placed(layout) { format!(":channel_layouts={layout}") } else { String::new() };
         let tempo = if self.keeps_speed() { String::new() } else { format!("atempo={},", speed.to_f64()) };
         // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
         let follow = if drifts { ":async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res" } else { "" };
         let filters = format!(
-            "aresample={sample_rate}{follow},{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}:channel_layouts={layout}",
+            "{mixed}aresample={sample_rate}{follow},{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}{layouts}",
             encoder.sample_format()
         );
         Graph::new(input, &filters)
@@ -89,6 +92,23 @@ impl EncodeTask<'_> {
     fn samples_until(&self, end: Rational) -> i64 {
         let length = end.divided_by(self.plan.speed).unwrap_or(end);
         (length * Rational::whole(self.plan.sample_rate.into())).round()
+    }
+}
+
+/// What mixes channels of which it is not known where they belong; others are mixed by their places.
+fn mixing(input: &GraphInput, to: &str) -> String {
+    let GraphInput::Sound { layout, channels, .. } = input else { return String::new() };
+    if is_placed(layout) {
+        return String::new();
+    }
+    match to {
+        "mono" => {
+            let part = 1.0 / f64::from((*channels).max(1));
+            let parts: Vec<String> = (0..*channels).map(|channel| format!("{part}*c{channel}")).collect();
+            format!("pan=mono|c0={},", parts.join("+"))
+        }
+        "stereo" => format!("channelmap=map=0|{}:channel_layout=stereo,", channels.saturating_sub(1).min(1)),
+        _ => String::new(),
     }
 }
 
@@ -163,12 +183,7 @@ impl Outlet<'_> {
         };
         if self.portions.is_none() {
             let Some(first) = &frame else { return Ok(true) };
-            let input = GraphInput::Sound {
-                sample_rate: first.sample_rate(),
-                format: first.format(),
-                layout: first.layout(),
-                clock: self.clock(),
-            };
+            let input = GraphInput::of_sound(first, self.clock());
             let mut graph = Graph::new(&input, "anull")?;
             graph.set_frame_samples(length);
             self.portions = Some(graph);
@@ -204,8 +219,25 @@ impl Outlet<'_> {
         Ok(())
     }
 
+    /// Says of the last packets how much of them is heard, where no edit list does; answers whether any is.
+    fn trim(&self, packet: &mut Packet) -> Result<bool, AvError> {
+        let in_packets = self.task.work.run.plan.container == Container::Mkv;
+        let Some((begins, length)) = packet.pts().zip(self.encoder.frame_samples()).filter(|_| in_packets) else {
+            return Ok(true);
+        };
+        let behind = begins + i64::from(length) - self.samples;
+        match u32::try_from(behind) {
+            Ok(behind) if behind >= length => Ok(false),
+            Ok(behind @ 1..) => packet.discard_behind(behind).map(|()| true),
+            Ok(0) | Err(_) => Ok(true),
+        }
+    }
+
     fn pass_on(&mut self) -> Result<bool, AvError> {
-        for packet in self.encoder.receive()? {
+        for mut packet in self.encoder.receive()? {
+            if !self.trim(&mut packet)? {
+                continue;
+            }
             let packet = ToWriter::Packet { slot: self.task.slot, packet, shift: Rational::ZERO };
             if self.task.writer.send(packet).is_err() {
                 return Ok(false);

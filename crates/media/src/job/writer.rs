@@ -105,6 +105,9 @@ impl WriteTask<'_> {
     fn begin(&self, plan: &Plan, streams: &BTreeMap<usize, EncoderStream>) -> Result<Output, WriteError> {
         let medium = Medium::new(self.work.take_file()?, self.shared.control.stop().clone());
         let mut output = Output::create(medium, muxer(plan.container))?;
+        if plan.container == Container::Mkv {
+            output.tell_delays_of_codecs();
+        }
         for (slot, stream) in streams {
             let (tags, roles) = stream_description(plan, *slot);
             output.add_stream(stream, &tags, &roles)?;

@@ -389,6 +389,15 @@ impl EncoderStream {
         Ok(copy)
     }
 
+    /// Seconds at its beginning that only prime the decoder, in codecs of which Matroska has to be told.
+    pub(crate) fn priming(&self) -> Option<Rational> {
+        // SAFETY: the parameters are ours and not null; only numbers are read.
+        let (codec, samples, rate) =
+            unsafe { ((*self.parameters).codec_id, (*self.parameters).initial_padding, (*self.parameters).sample_rate) };
+        let is_untold = codec == ffi::AVCodecID::AV_CODEC_ID_AAC && samples > 0;
+        Rational::new(samples.into(), rate.into()).filter(|_| is_untold)
+    }
+
     /// Sets the four characters by which the container names the codec.
     pub(crate) fn set_tag(&mut self, tag: [u8; 4]) {
         // SAFETY: the parameters are ours.

@@ -1,5 +1,6 @@
 //! Filter graphs with one output, written in the libraries' notation.
 
+use beryl_core::layout::notation;
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
@@ -11,7 +12,7 @@ pub(crate) enum GraphInput {
     /// Pictures.
     Picture { width: u32, height: u32, format: i32, pixel_aspect: Rational, clock: Rational, rate: Option<Rational> },
     /// Sound, its format by the library's name or number, its layout in the library's words.
-    Sound { sample_rate: u32, format: i32, layout: String, clock: Rational },
+    Sound { sample_rate: u32, format: i32, layout: String, channels: u32, clock: Rational },
 }
 
 impl GraphInput {
@@ -27,11 +28,18 @@ impl GraphInput {
                     colon(*pixel_aspect)
                 )
             }
-            Self::Sound { sample_rate, format, layout, clock } => format!(
-                "abuffer@in{number}=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={layout}:time_base={}[in{number}]",
+            Self::Sound { sample_rate, format, layout, channels, clock } => format!(
+                "abuffer@in{number}=sample_rate={sample_rate}:sample_fmt={format}:channel_layout={}:time_base={}[in{number}]",
+                within(layout, *channels),
                 colon(*clock)
             ),
         }
+    }
+
+    /// What comes in with frames of sound like this one.
+    pub(crate) fn of_sound(frame: &Frame, clock: Rational) -> Self {
+        let channels = u32::try_from(frame.channels()).unwrap_or(0);
+        Self::Sound { sample_rate: frame.sample_rate(), format: frame.format(), layout: frame.layout(), channels, clock }
     }
 
     /// What comes in with frames like this one.
@@ -45,6 +53,14 @@ impl GraphInput {
             rate: None,
         }
     }
+}
+
+/// A layout in the libraries' notation. Their filters want a place for every channel: a bare count gets the first so
+/// many of all places, which mean nothing.
+fn within(layout: &str, channels: u32) -> String {
+    let notation = notation(layout, channels);
+    let is_count = notation == format!("{channels}C");
+    1_u64.checked_shl(channels).filter(|_| is_count).map_or(notation, |beyond| format!("{:#x}", beyond - 1))
 }
 
 /// A working filter graph.

@@ -223,6 +223,12 @@ impl Input {
     /// Seconds of the first time stamp.
     pub(crate) fn start(&self) -> Rational {
         let start = self.get().start_time;
+        // The library counts what only primes a decoder.
+        if self.streams().any(|stream| stream.priming().is_some())
+            && let Some(start) = self.streams().filter_map(|stream| stream.start()).min()
+        {
+            return start;
+        }
         if start == ffi::AV_NOPTS_VALUE { Rational::ZERO } else { Rational::new(start, 1_000_000).unwrap_or(Rational::ZERO) }
     }
 
@@ -367,7 +373,9 @@ impl StreamView<'_> {
 
     /// Seconds.
     pub(crate) fn start(&self) -> Option<Rational> {
-        (self.stream.start_time != ffi::AV_NOPTS_VALUE).then(|| Rational::whole(self.stream.start_time) * self.clock())
+        let known = self.stream.start_time != ffi::AV_NOPTS_VALUE;
+        let priming = self.priming().and_then(|samples| Rational::new(samples.into(), self.sample_rate().into()));
+        known.then(|| Rational::whole(self.stream.start_time) * self.clock() + priming.unwrap_or(Rational::ZERO))
     }
 
     /// Seconds.
@@ -457,6 +465,13 @@ impl StreamView<'_> {
     pub(crate) fn mean_rate(&self) -> Option<Rational> {
         let mean = rational(self.stream.avg_frame_rate).filter(|rate| rate.is_positive());
         mean.or(rational(self.stream.r_frame_rate).filter(|rate| rate.is_positive()))
+    }
+
+    /// Samples at its beginning that only prime the decoder, where the header tells of them and the decoder does not
+    /// know them by itself.
+    pub(crate) fn priming(&self) -> Option<u32> {
+        let is_known = self.parameters.codec_id == ffi::AVCodecID::AV_CODEC_ID_OPUS;
+        u32::try_from(self.parameters.initial_padding).ok().filter(|samples| *samples > 0 && !is_known)
     }
 
     pub(crate) fn field_order(&self) -> FieldOrder {

@@ -54,6 +54,10 @@ impl Medium {
         Self { file, stop, error: None, written: 0 }
     }
 
+    pub(super) fn into_file(self) -> std::fs::File {
+        self.file
+    }
+
     fn answer(&mut self, outcome: std::io::Result<usize>) -> c_int {
         match outcome {
             Ok(0) => ffi::AVERROR_EOF,
@@ -180,6 +184,13 @@ impl ByteStream {
         use std::os::fd::AsRawFd;
         let again = std::fs::File::open(format!("/proc/self/fd/{}", medium.file.as_raw_fd()))?;
         Ok(Medium::new(again, medium.stop.clone()))
+    }
+
+    /// Writes over bytes that were written before and have left the buffer.
+    pub(super) fn write_at(&mut self, at: u64, bytes: &[u8]) -> std::io::Result<()> {
+        use std::os::unix::fs::FileExt;
+        // SAFETY: as in `take_error`.
+        unsafe { (*self.medium).file.write_all_at(bytes, at) }
     }
 
     /// Brings what was written to the disk.

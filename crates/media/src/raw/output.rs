@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::ffi::{c_char, c_int};
 use std::ptr;
 
+use beryl_core::ebml::{ROOM, delay_in_name};
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
@@ -42,6 +43,10 @@ pub(crate) struct Output {
     context: *mut ffi::AVFormatContext,
     bytes: Box<Bytes>,
     clocks: Vec<Rational>,
+    /// Whether priming is told as a delay of the codec.
+    tells_delays: bool,
+    /// Seconds of priming in front of each stream that has some, where the format tells it as a delay.
+    delays: BTreeMap<usize, Rational>,
 }
 
 // SAFETY: context and bytes are owned by this value alone and bound to no thread.
@@ -92,7 +97,7 @@ impl Output {
             (*context).io_open = Some(open_again);
             (*context).io_close2 = Some(close_again);
         }
-        Ok(Self { context, bytes, clocks: Vec::new() })
+        Ok(Self { context, bytes, clocks: Vec::new(), tells_delays: false, delays: BTreeMap::new() })
     }
 
     /// Whether encoders must put their headers in front instead of into the stream.
@@ -104,6 +109,11 @@ impl Output {
         }
     }
 
+    /// Tells priming as a delay of the codec, in a Matroska file: otherwise all streams of it begin that much later.
+    pub(crate) fn tell_delays_of_codecs(&mut self) {
+        self.tells_delays = true;
+    }
+
     /// Adds a stream; streams are numbered in the order in which they are added.
     pub(crate) fn add_stream(
         &mut self,
@@ -111,6 +121,12 @@ impl Output {
         tags: &BTreeMap<String, String>,
         roles: &[String],
     ) -> Result<(), WriteError> {
+        let delay = stream.priming().filter(|_| self.tells_delays);
+        let mut tags = tags.clone();
+        if let Some(delay) = delay {
+            tags.entry("title".to_owned()).or_default().push_str(ROOM);
+            self.delays.insert(self.clocks.len(), delay);
+        }
         // SAFETY: the context is ours and has no header yet; the new stream belongs to it.
         unsafe {
             let added = ffi::avformat_new_stream(self.context, ptr::null());
@@ -125,7 +141,7 @@ impl Output {
                 added.r_frame_rate = av_rational(rate);
             }
             added.sample_aspect_ratio = (*added.codecpar).sample_aspect_ratio;
-            added.metadata = dictionary_of(tags);
+            added.metadata = dictionary_of(&tags);
             for role in roles {
                 let flag = ffi::av_disposition_from_string(c_text(role).as_ptr());
                 added.disposition |= flag.max(0);
@@ -187,6 +203,7 @@ impl Output {
     pub(crate) fn write(&mut self, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
         let from = self.encoder_clock(packet.stream());
         let to = self.clock(packet.stream());
+        let shift = shift + self.delays.get(&packet.stream()).copied().unwrap_or(Rational::ZERO);
         let ticks = shift.divided_by(to).map_or(0, Rational::round);
         packet.rescale(from, to, ticks);
         packet.forget_position();
@@ -223,7 +240,26 @@ impl Output {
             (*self.bytes.writer.context()).error
         };
         self.answer(code, "end the file")?;
+        self.write_delays()?;
         self.bytes.writer.sync()?;
+        Ok(())
+    }
+
+    /// Writes the delays of codecs into the header, in the room that was left for them.
+    fn write_delays(&mut self) -> Result<(), WriteError> {
+        if self.delays.is_empty() {
+            return Ok(());
+        }
+        let file = self.bytes.writer.reader()?.into_file();
+        let mut header = vec![0; LARGEST_HEADER];
+        let length = read_first(&file, &mut header)?;
+        header.truncate(length);
+        for (stream, delay) in &self.delays {
+            let nanoseconds = u32::try_from((*delay * Rational::whole(1_000_000_000)).round()).unwrap_or(0);
+            let (at, bytes) = delay_in_name(&header, *stream as u64 + 1, nanoseconds)
+                .ok_or_else(|| AvError::own("end the file", "its header has no room for the delay of the sound"))?;
+            self.bytes.writer.write_at(at as u64, &bytes)?;
+        }
         Ok(())
     }
 
@@ -240,6 +276,22 @@ impl Output {
         check(code, doing)?;
         Ok(())
     }
+}
+
+/// Bytes of a header in which tracks are described.
+const LARGEST_HEADER: usize = 1 << 20;
+
+/// Reads the first bytes of a file; answers how many there are.
+fn read_first(file: &std::fs::File, bytes: &mut [u8]) -> std::io::Result<usize> {
+    use std::os::unix::fs::FileExt;
+    let mut got = 0;
+    while got < bytes.len() {
+        match file.read_at(&mut bytes[got..], got as u64)? {
+            0 => break,
+            count => got += count,
+        }
+    }
+    Ok(got)
 }
 
 /// A dictionary for a structure of the libraries that will free it.

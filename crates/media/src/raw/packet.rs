@@ -138,6 +138,32 @@ impl Packet {
         }
     }
 
+    /// Says that so many samples at its end are decoded and not heard.
+    pub(crate) fn discard_behind(&mut self, samples: u32) -> Result<(), AvError> {
+        self.trim(0, samples)
+    }
+
+    /// Says that so many samples from its beginning on are decoded and not heard.
+    pub(crate) fn discard_in_front(&mut self, samples: u32) -> Result<(), AvError> {
+        self.trim(samples, 0)
+    }
+
+    fn trim(&mut self, front: u32, behind: u32) -> Result<(), AvError> {
+        let kind = ffi::AVPacketSideDataType::AV_PKT_DATA_SKIP_SAMPLES;
+        // SAFETY: the packet is ours; the new side data has as many bytes as are asked for.
+        unsafe {
+            let data = ffi::av_packet_new_side_data(self.0, kind, 10);
+            if data.is_null() {
+                return Err(AvError::own("trim sound", "there is no memory for a note"));
+            }
+            let bytes = std::slice::from_raw_parts_mut(data, 10);
+            bytes.fill(0);
+            bytes[..4].copy_from_slice(&front.to_le_bytes());
+            bytes[4..8].copy_from_slice(&behind.to_le_bytes());
+        }
+        Ok(())
+    }
+
     /// Forgets where it stood in its file: positions mean nothing elsewhere.
     pub(crate) fn forget_position(&mut self) {
         self.get_mut().pos = -1;

@@ -42,7 +42,7 @@ impl SoundMeter {
     pub(super) fn take(&mut self, mut frame: Frame, time: Rational) -> Result<(), AvError> {
         let rate = frame.sample_rate().max(1);
         let clock = Rational::new(1, rate.into()).unwrap_or(Rational::ONE);
-        let input = GraphInput::Sound { sample_rate: rate, format: frame.format(), layout: frame.layout(), clock };
+        let input = GraphInput::of_sound(&frame, clock);
         if self.graph.as_ref().is_none_or(|(_, present)| *present != input) {
             if self.graph.is_none() {
                 self.measure.start = time;

@@ -1,0 +1,9 @@
+//! What sources say and hold, in every codec and every container: made as planned, or refused in the plan.
+
+// Helpers of tests fail loudly.
+#![allow(clippy::unwrap_used, clippy::cast_possible_truncation)]
+
+mod making;
+mod shapes;
+mod sound;
+mod words;
