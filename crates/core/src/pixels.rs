@@ -132,6 +132,14 @@ impl PixelForm {
     }
 }
 
+/// The pixel format with the same samples and without alpha.
+#[must_use]
+pub fn without_alpha(pixel_format: &str) -> String {
+    let opaque = [("yuva", "yuv"), ("gbrap", "gbrp"), ("bgra", "bgr0"), ("ya8", "gray")];
+    let found = opaque.into_iter().find_map(|(start, plain)| Some(format!("{plain}{}", pixel_format.strip_prefix(start)?)));
+    found.unwrap_or_else(|| pixel_format.to_owned())
+}
+
 /// Whether a pixel format holds red, green and blue.
 #[must_use]
 pub fn is_rgb(pixel_format: &str) -> bool {

@@ -133,8 +133,8 @@ fn again(file: &SourceRef, stream: usize, time: Rational, from: Rational) -> Res
     let Ok(mut decoder) = Decoder::open(packets.stream(stream), true) else { return Ok(None) };
     packets.keep_only(&[stream]);
     packets.seek(from.max(packets.zero()));
-    // A tick of the file's clock, and the millisecond of the coarsest.
-    let near = clock.max(Rational::constant(1, 1000));
+    // Half a tick of the file's clock, where stamps were rounded to it, and a little for clocks that were converted.
+    let near = clock * Rational::constant(1, 2) + Rational::constant(1, 20_000);
     let mut decoded = 0;
     loop {
         // A damaged packet costs its frame and no more.

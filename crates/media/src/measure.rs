@@ -41,6 +41,7 @@ pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, P
         .map(|stream| {
             let mut count = Count::new(Decoder::open(stream, true).ok(), stream.clock(), stream.sample_rate());
             count.edited_length = packets.presented(stream.index());
+            count.usual = stream.mean_rate().and_then(Rational::inverse).filter(|_| stream.kind() == Kind::Picture);
             (stream.index(), count)
         })
         .collect();
@@ -80,9 +81,13 @@ struct Count {
     sample_rate: i64,
     /// Seconds for which the stream is shown by its edit list.
     edited_length: Option<Rational>,
+    /// Seconds of each frame, where the header says so.
+    usual: Option<Rational>,
     first_decoded: Option<i64>,
     times: Vec<i64>,
     end: i64,
+    /// Ticks for which the one lasts that ends last.
+    last_length: i64,
     bytes: u64,
     key_packets: u64,
     key_bytes: u64,
@@ -99,9 +104,11 @@ impl Count {
             clock,
             sample_rate: i64::from(sample_rate).max(1),
             edited_length: None,
+            usual: None,
             first_decoded: None,
             times: Vec::new(),
             end: i64::MIN,
+            last_length: 0,
             bytes: 0,
             key_packets: 0,
             key_bytes: 0,
@@ -129,7 +136,10 @@ impl Count {
             self.times.push(time);
             let discarded = Rational::new(packet.discarded_behind().into(), self.sample_rate)
                 .and_then(|length| length.divided_by(self.clock));
-            self.end = self.end.max(time + packet.duration() - discarded.map_or(0, Rational::round));
+            let end = time + packet.duration() - discarded.map_or(0, Rational::round);
+            if end > self.end {
+                (self.end, self.last_length) = (end, packet.duration());
+            }
         }
     }
 
@@ -148,7 +158,11 @@ impl Count {
         self.times.sort_unstable();
         let first = self.first_decoded.or(self.times.first().copied()).unwrap_or(0);
         let first_time = Rational::whole(first) * self.clock;
-        let end = self.edited_length.map_or(Rational::whole(self.end.max(first)) * self.clock, |length| first_time + length);
+        // Coarse clocks cut lengths down to whole ticks; the header's rate is finer.
+        let cut = self.usual.map(|usual| usual - Rational::whole(self.last_length) * self.clock);
+        let cut = cut.filter(|cut| cut.abs() < self.clock).unwrap_or(Rational::ZERO);
+        let end =
+            self.edited_length.map_or(Rational::whole(self.end.max(first)) * self.clock + cut, |length| first_time + length);
         StreamMeasure {
             index: u32::try_from(index).unwrap_or(u32::MAX),
             packets: self.times.len() as u64,

@@ -10,14 +10,15 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use beryl_core::check::judge;
+use beryl_core::pixels::PixelForm;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
-use beryl_core::problem::Problem;
-use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};
+use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_core::reading::Reading;
+use beryl_core::reading::{Colour, Content, Reading};
 use beryl_demo::{Clip, clips, make};
-use beryl_media::{Control, Planes, StillWish, encode, pictures, probe, still};
+use beryl_media::{Control, Planes, StillWish, alphas, encode, pictures, probe, still};
 use material::{Picture, lively, progressive, write};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -31,8 +32,12 @@ fn source(folder: &Path, name: &str) -> SourceRef {
 }
 
 fn lossless(reading: &Reading, picture: Value) -> Plan {
+    lossless_in("mkv", reading, picture)
+}
+
+fn lossless_in(container: &str, reading: &Reading, picture: Value) -> Plan {
     let mut patch = json!({
-        "container": "mkv", "sound": null,
+        "container": container, "sound": null,
         "picture": { "codec": "ffv1", "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "pixel_aspect": "keep" },
     });
     json_patch::merge(&mut patch, &json!({ "picture": picture }));
@@ -40,18 +45,25 @@ fn lossless(reading: &Reading, picture: Value) -> Plan {
 }
 
 fn try_made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
+    made_of(&source(folder, name), folder, plan, aids)
+}
+
+fn made_of(from: &SourceRef, folder: &Path, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
     let output = source(folder, &format!("{}.mkv", Uuid::now_v7()));
     let aids = aids.iter().map(|name| Aid { name: (*name).to_owned(), file: file(folder, name) }).collect();
     let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids };
     let told = Mutex::new(None);
-    encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
+    encode(from, &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(Ok(judge(plan, &measured))),
         Event::Run { news: RunNews::Failed { problem }, .. } => *told.lock().unwrap() = Some(Err(problem)),
         _ => {}
     })?;
     let report = told.into_inner().unwrap().expect("a file")?;
-    assert!(report.passed, "{:#?}", report.wrong().collect::<Vec<_>>());
-    Ok(output)
+    let wrong: Vec<String> = report.wrong().map(|item| format!("{}: {}, not {}", item.what, item.found, item.expected)).collect();
+    match wrong.as_slice() {
+        [] => Ok(output),
+        wrong => Err(Problem::new(ProblemKind::CheckFailed, "the file is not as planned", wrong.join("; "))),
+    }
 }
 
 fn made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> SourceRef {
@@ -222,7 +234,7 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
     };
     let colour = |reading: &mut Reading, [primaries, transfer, matrix]: [&str; 3]| {
         for stream in &mut reading.streams {
-            if let beryl_core::reading::Content::Picture(picture) = &mut stream.content {
+            if let Content::Picture(picture) = &mut stream.content {
                 picture.colour.primaries = Some(primaries.to_owned());
                 picture.colour.transfer = Some(transfer.to_owned());
                 picture.colour.matrix = Some(matrix.to_owned());
@@ -343,4 +355,153 @@ fn subtitles_become_part_of_the_picture_while_they_are_shown() {
     let none = json!({ "overlays": { "subtitles": { "rule": "language", "language": "fin" } } });
     let plan = lossless(&reading, none);
     assert!(plan.decisions.iter().any(|decision| decision.what.contains("no subtitles")));
+}
+
+/// Pictures of 64×64 with alpha from clear to full across, one file each, as a sequence of 25 a second.
+fn clearing(folder: &Path) -> SourceRef {
+    for number in 0..8_u8 {
+        let out = std::fs::File::create(folder.join(format!("clearing_{number:02}.png"))).unwrap();
+        let mut encoder = png::Encoder::new(out, SIDE as u32, SIDE as u32);
+        encoder.set_color(png::ColorType::Rgba);
+        let pixel = |place: usize| [(place % SIDE * 4) as u8, number * 30, 90, (place % SIDE * 255 / (SIDE - 1)) as u8];
+        let pixels: Vec<u8> = (0..SIDE * SIDE).flat_map(pixel).collect();
+        encoder.write_header().unwrap().write_image_data(&pixels).unwrap();
+    }
+    let sequence = Some(Sequence { count: 8, rate: Rational::whole(25) });
+    SourceRef { sequence, ..source(folder, "clearing_00.png") }
+}
+
+#[test]
+fn alpha_stays_or_the_plan_says_that_it_goes() {
+    let folder = tempfile::tempdir().unwrap();
+    let drawn = clearing(folder.path());
+    write(&folder.path().join("mark.y4m"), &[Picture::plain(40, 20, 235)], (25, 1), 'p', "");
+    let png = file(folder.path(), "mark.png");
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    still(&source(folder.path(), "mark.y4m"), wish, folder.path()).unwrap();
+    let curve: Vec<String> = (0..2).map(|place| format!("{place} {place} {place}")).collect();
+    std::fs::write(folder.path().join("same.cube"), format!("LUT_1D_SIZE 2\n{}\n", curve.join("\n"))).unwrap();
+
+    let editing = json!({ "codec": "prores", "profile": "4444" });
+    let in_ten_bit = made_of(&drawn, folder.path(), &lossless(&probe(&drawn).unwrap(), editing.clone()), &[]).unwrap();
+    let mark = json!({ "picture": "mark.png", "place": "top_left", "width": 20, "margin": 5, "opacity": 100 });
+    let kinds = [
+        json!({}),
+        json!({ "cleaning": { "denoise": "camera" } }),
+        json!({ "cleaning": { "deblock": "whole_picture" } }),
+        json!({ "fields": "always" }),
+        json!({ "adjustment": { "brightness": 3 } }),
+        json!({ "greyscale": true }),
+        json!({ "colour": { "lut": "same.cube" } }),
+        json!({ "colour": { "space": "rec601_625" } }),
+        json!({ "colour": { "range": "full" } }),
+        json!({ "colour": { "space": "rec601_625" }, "size": { "rule": "fit", "width": 48, "height": 48 } }),
+        json!({ "overlays": { "watermark": mark } }),
+        json!({ "overlays": { "burn_in": { "frame": true, "height": 8 } } }),
+        json!({ "frame_rate": { "rule": "constant", "rate": "50", "by": "blend" } }),
+        json!({ "frame_rate": { "rule": "constant", "rate": "50", "by": "motion" } }),
+        json!({ "frame_rate": { "rule": "constant", "rate": "50" } }),
+        json!({ "size": { "rule": "fit", "width": 48, "height": 48 } }),
+    ];
+    let mut wrong = Vec::new();
+    for from in [&drawn, &in_ten_bit] {
+        let reading = probe(from).unwrap();
+        for (container, settings) in kinds
+            .iter()
+            .flat_map(|kind| {
+                let mut also = editing.clone();
+                json_patch::merge(&mut also, kind);
+                [("mkv", kind.clone()), ("mov", also)]
+            })
+            .chain([("mov", json!({}))])
+        {
+            let plan = lossless_in(container, &reading, settings.clone());
+            let output = match made_of(from, folder.path(), &plan, &["mark.png", "same.cube"]) {
+                Ok(output) => output,
+                Err(problem) => {
+                    wrong.push(format!("{settings}: {problem} {}", problem.details));
+                    continue;
+                }
+            };
+            let alpha = alphas(&output).unwrap();
+            let width = plan.picture.as_ref().unwrap().width as usize;
+            let at = |column: usize| alpha[2][alpha[2].len() / 2 + column * width / SIDE];
+            let stays = [4, 20, 40, 60].into_iter().all(|column| at(column).abs_diff((column * 255 / (SIDE - 1)) as u8) <= 4);
+            let told = plan.decisions.iter().any(|decision| decision.what.contains("alpha is left out"));
+            let form = probe(&output).unwrap().picture().unwrap().1.pixel_format.clone();
+            let full = alpha.iter().flatten().all(|code| *code == 255);
+            if !(if told { full && !PixelForm::of(&form).has_alpha() } else { stays }) {
+                wrong.push(format!("{settings}: {form} {told} {stays} {full}"));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}
+
+/// Words of ITU-T H.273 for primaries, transfer and matrix, each at least once.
+const TAGS: [[&str; 3]; 20] = [
+    ["bt709", "bt709", "bt709"],
+    ["bt470m", "bt470m", "fcc"],
+    ["bt470bg", "bt470bg", "bt470bg"],
+    ["smpte170m", "smpte170m", "smpte170m"],
+    ["smpte240m", "smpte240m", "smpte240m"],
+    ["film", "linear", "bt709"],
+    ["bt2020", "bt2020-10", "bt2020nc"],
+    ["bt2020", "bt2020-12", "bt2020c"],
+    ["bt2020", "smpte2084", "bt2020nc"],
+    ["bt2020", "arib-std-b67", "bt2020nc"],
+    ["smpte428", "smpte428", "bt709"],
+    ["smpte431", "iec61966-2-1", "bt709"],
+    ["smpte432", "iec61966-2-1", "bt709"],
+    ["ebu3213", "iec61966-2-4", "bt709"],
+    ["bt709", "log100", "smpte240m"],
+    ["bt709", "bt1361e", "bt470bg"],
+    ["bt2020", "smpte2084", "ictcp"],
+    ["bt709", "log316", "ycgco"],
+    ["bt2020", "bt2020-10", "chroma-derived-nc"],
+    ["smpte432", "iec61966-2-1", "smpte2085"],
+];
+
+#[test]
+fn what_a_source_says_of_its_colour_arrives_in_every_codec_and_container_or_the_plan_says_that_it_does_not() {
+    let folder = tempfile::tempdir().unwrap();
+    write_deep(&folder.path().join("deep.y4m"), &[deep_picture(0), deep_picture(1)]);
+    let reading = probe(&source(folder.path(), "deep.y4m")).unwrap();
+    let codecs = [
+        ("h264", Value::Null, vec!["mp4", "mov", "mkv"]),
+        ("hevc", json!("main10"), vec!["mp4", "mov", "mkv"]),
+        ("mpeg2", Value::Null, vec!["mp4", "mov", "mkv"]),
+        ("prores", json!("4444"), vec!["mov", "mkv"]),
+        ("ffv1", Value::Null, vec!["mov", "mkv"]),
+    ];
+    let mut wrong = Vec::new();
+    for (tags, full) in TAGS.iter().flat_map(|tags| [(tags, false), (tags, true)]) {
+        let mut reading = reading.clone();
+        for stream in &mut reading.streams {
+            if let Content::Picture(picture) = &mut stream.content {
+                let [primaries, transfer, matrix] = tags.map(|word| Some(word.to_owned()));
+                let range = Some(if full { "pc" } else { "tv" }.to_owned());
+                picture.colour = Colour { primaries, transfer, matrix, range, chroma_location: None };
+            }
+        }
+        for (codec, profile, containers) in &codecs {
+            for container in containers {
+                let rate = match *codec {
+                    "prores" | "ffv1" => json!({ "mode": "by_profile" }),
+                    "mpeg2" => json!({ "mode": "constant_quality", "crf": 4 }),
+                    _ => json!({ "mode": "constant_quality", "crf": 20 }),
+                };
+                let colour = json!({ "dynamic_range": "keep", "range": "same" });
+                let patch = json!({ "container": container, "sound": null, "picture": {
+                    "codec": codec, "profile": profile, "rate": rate, "colour": colour,
+                    "size": { "rule": "same" }, "pixel_aspect": "keep",
+                }});
+                let plan = plan_of(&reading, &patch);
+                if let Err(problem) = made_of(&source(folder.path(), "deep.y4m"), folder.path(), &plan, &[]) {
+                    wrong.push(format!("{codec} {container} {tags:?} full {full}: {problem} {}", problem.details));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{} {wrong:#?}", wrong.len());
 }

@@ -2,6 +2,7 @@
 
 use super::{Given, Judge, LookAt, Measured, StreamMeasure, given_to, is_moving_picture, seconds_text, streams_of, timing};
 use crate::level;
+use crate::pixels::is_rgb;
 use crate::plan::{FrameRatePlan, PicturePlan, Plan};
 use crate::preset::{Container, PictureCodec, Profile};
 use crate::rational::Rational;
@@ -42,7 +43,11 @@ fn judge_form(container: Container, planned: &PicturePlan, stream: &Stream, foun
         judge.item("profile", profile, found, allowed.contains(&found));
     }
     judge.equal("frame size", format!("{}×{}", planned.width, planned.height), format!("{}×{}", found.width, found.height));
-    judge.item("pixel aspect", planned.pixel_aspect, found.pixel_aspect, same_aspect(planned.pixel_aspect, found.pixel_aspect));
+    let (aspect, found_aspect) = (planned.pixel_aspect, found.pixel_aspect);
+    let is_same = same_aspect(aspect, found_aspect)
+        // MKV says how many columns are shown, in whole ones.
+        || container == Container::Mkv && ((aspect - found_aspect) * Rational::whole(planned.width.into())).abs() <= Rational::ONE;
+    judge.item("pixel aspect", aspect, found_aspect, is_same);
     if planned.codec != PictureCodec::Prores {
         // Full range is told by its own tag; the library's other name for such formats says nothing more.
         judge.equal("pixel format", planned.pixel_format.as_str(), &found.pixel_format.replace("yuvj", "yuv"));
@@ -94,7 +99,10 @@ fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, ju
         }
     }
     let range = |colour: &crate::reading::Colour| if colour.range.as_deref() == Some("pc") { "full" } else { "limited" };
-    judge.equal("range", range(colour), range(&found.colour));
+    // RGB has one range, and not every container says so.
+    if !is_rgb(&planned.pixel_format) {
+        judge.equal("range", range(colour), range(&found.colour));
+    }
     if let Some(hdr) = &planned.hdr
         && planned.codec == PictureCodec::Hevc
         && container != Container::Wav

@@ -44,6 +44,7 @@ impl Coloured {
 
 /// Fine enough for what comes out of a conversion, whatever the output stores.
 const FINE: &str = "yuv444p10le";
+const FINE_WITH_ALPHA: &str = "yuva444p10le";
 /// The brightest light where the source does not tell, in cd/m².
 const USUAL_PEAK: u32 = 1000;
 
@@ -71,7 +72,8 @@ fn space_of(source: &Picture) -> ColourSpace {
     }
 }
 
-fn is_full(source: &Picture) -> bool {
+/// Whether the codes of a source have the full range of luma and colour.
+pub(super) fn is_full(source: &Picture) -> bool {
     !is_rgb(&source.pixel_format) && (source.colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj"))
 }
 
@@ -93,7 +95,12 @@ pub(super) fn decide(
         rgb,
         full_range: is_full(source),
         space: space_of(source),
-        fine: if scaled { FINE } else { format }.to_owned(),
+        fine: match (scaled, PixelForm::of(format).has_alpha()) {
+            (false, _) => format,
+            (true, false) => FINE,
+            (true, true) => FINE_WITH_ALPHA,
+        }
+        .to_owned(),
     };
     let high = match source.colour.transfer.as_deref() {
         Some("smpte2084") => Some("PQ"),

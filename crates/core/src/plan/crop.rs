@@ -8,6 +8,7 @@ use super::{Origin, PlanError, Subject};
 use crate::findings::{BarsVerdict, Extent, Findings};
 use crate::geometry::{Frame, Rectangle, crop_to_shape};
 use crate::preset::{CropRule, PixelAspectRule};
+use crate::rational::Rational;
 use crate::reading::{Orientation, Picture, Reading};
 
 /// The picture as it is seen, how it was turned for that, and what is cut off.
@@ -17,10 +18,18 @@ pub(super) struct Upright {
     pub(super) orientation: Orientation,
 }
 
+/// Whether a picture with the pixels that it declares would be shown with less than one column or line.
+pub(super) fn is_impossible(source: &Picture) -> bool {
+    let (columns, lines) = (Rational::whole(source.width.into()), Rational::whole(source.height.into()));
+    let aspect = source.pixel_aspect;
+    columns * aspect < Rational::ONE || lines.divided_by(aspect).is_none_or(|lines| lines < Rational::ONE)
+}
+
 impl Upright {
     pub(super) fn of(source: &Picture, aspect: PixelAspectRule) -> Self {
         let pixel_aspect = match aspect {
             PixelAspectRule::Set(aspect) => aspect,
+            PixelAspectRule::Square | PixelAspectRule::Keep if is_impossible(source) => Rational::ONE,
             PixelAspectRule::Square | PixelAspectRule::Keep => source.pixel_aspect,
         };
         let stored = Frame { width: source.width, height: source.height, pixel_aspect };

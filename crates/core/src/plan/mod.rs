@@ -252,6 +252,32 @@ impl Step {
     }
 }
 
+impl Step {
+    /// Whether what comes out is opaque although what went in was not.
+    #[must_use]
+    pub const fn loses_alpha(&self) -> bool {
+        match self {
+            Self::ToneMap { .. } | Self::Lut { .. } | Self::Denoise { .. } | Self::Watermark(_) => true,
+            Self::ConstantRate { by, .. } => !matches!(by, RateConversion::DropRepeat),
+            Self::Film { .. }
+            | Self::EvenFilm { .. }
+            | Self::Deinterlace { .. }
+            | Self::Speed { .. }
+            | Self::Mirror
+            | Self::Turn { .. }
+            | Self::Crop { .. }
+            | Self::Deblock { .. }
+            | Self::Adjust { .. }
+            | Self::Convert { .. }
+            | Self::Subtitles { .. }
+            | Self::BurnIn(_)
+            | Self::Grey
+            | Self::Scale { .. }
+            | Self::Pad { .. } => false,
+        }
+    }
+}
+
 impl PicturePlan {
     /// Columns and lines of its picture in square pixels, made smaller to be no wider than `widest`.
     #[must_use]

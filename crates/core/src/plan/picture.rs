@@ -8,10 +8,10 @@ use crate::findings::{Extent, RateVerdict};
 use crate::geometry::{Frame, Rectangle, sizing};
 use crate::level::{self, Peak};
 use crate::parts::Span;
-use crate::pixels::{PixelForm, is_rgb, lossless_format};
+use crate::pixels::{PixelForm, is_rgb, lossless_format, without_alpha};
 use crate::preset::{
-    Adjustment, ColourSettings, Deblocking, Denoising, Level, Overlays, PictureCodec, PictureSettings, Profile, RangeRule,
-    RateControl, RateConversion,
+    Adjustment, ColourSettings, Container, Deblocking, Denoising, Level, Overlays, PictureCodec, PictureSettings, Profile,
+    RangeRule, RateControl, RateConversion,
 };
 use crate::rational::Rational;
 use crate::reading::{Picture, Reading, Stream};
@@ -27,6 +27,7 @@ pub(super) struct Taken<'a> {
     pub(super) whole: &'a Reading,
     pub(super) parts: &'a [Span],
     pub(super) nought: Origin,
+    pub(super) container: Container,
 }
 
 /// The picture's plan, and by what factor the output plays faster than the source.
@@ -37,7 +38,7 @@ pub(super) fn plan(
     taken: Taken<'_>,
     journal: &mut Journal<'_>,
 ) -> Result<(PicturePlan, Rational), PlanError> {
-    let Taken { reading, whole, parts, nought } = taken;
+    let Taken { reading, whole, parts, nought, container } = taken;
     let profile = settings.profile.unwrap_or(settings.codec.usual_profile());
     journal.note(
         Subject::Codec,
@@ -48,6 +49,10 @@ pub(super) fn plan(
     );
     let findings = reading.findings.as_ref();
     let seen = Upright::of(source, settings.pixel_aspect);
+    if crop::is_impossible(source) {
+        let because = format!("with {} for each, as the source declares, nothing could be seen", source.pixel_aspect);
+        journal.note(Subject::Size, "", DecidedBy::Source, "pixels taken for square", because);
+    }
     let (upright, orientation) = (seen.frame, seen.orientation);
     let cut = crop::decide(settings.crop, seen, findings, journal)?;
     let cut_frame = cut.map_or(upright, |part| Frame { width: part.width, height: part.height, ..upright });
@@ -76,7 +81,8 @@ pub(super) fn plan(
     let scaled = after_crop != size.scaled;
     let stays_as_stored = !scaled && fields.steps.is_empty() && changes_no_sample(settings);
     let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format, stays_as_stored);
-    let lost = PixelForm::of(&source.pixel_format).lost_in(PixelForm::of(&pixel_format));
+    let form = PixelForm::of(&source.pixel_format);
+    let lost = form.lost_in(PixelForm::of(&pixel_format));
     if !lost.is_empty() {
         let because = format!("{} {} stores no more", settings.codec.words(), profile.words());
         journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
@@ -97,6 +103,14 @@ pub(super) fn plan(
         return Err(PlanError::Impossible(format!(
             "MPEG-2 has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
             rate_text(frame_rate.rate())
+        )));
+    }
+    // Twelve bits of each side stand in the header that comes first, and may not all be nought.
+    if settings.codec == PictureCodec::Mpeg2 && [size.frame.width, size.frame.height].iter().any(|side| side.is_multiple_of(4096))
+    {
+        return Err(PlanError::Impossible(format!(
+            "MPEG-2 cannot say {}×{}: a side may not be a multiple of 4096; set picture.size",
+            size.frame.width, size.frame.height
         )));
     }
     let largest = crate::preset::LARGEST_SIDE;
@@ -137,14 +151,22 @@ pub(super) fn plan(
     steps.extend(even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat }));
     steps.extend(rate_step.clone().filter(|_| !mixes));
     clean(settings, journal, &mut steps);
-    let coloured = colour::decide(&settings.colour, source, &pixel_format, scaled, journal);
+    let range = decide_range(settings, source, container, journal);
+    let colour = ColourSettings { range, ..settings.colour.clone() };
+    let mut coloured = colour::decide(&colour, source, &pixel_format, scaled, journal);
+    if matches!(settings.codec, PictureCodec::H264 | PictureCodec::Hevc)
+        && let Some(primaries) = coloured.colour.primaries.take_if(|primaries| UNKNOWN_TO_ENCODERS.contains(&primaries.as_str()))
+    {
+        let because = format!("the encoder of {} does not know {primaries}", settings.codec.words());
+        journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
+    }
     steps.extend(coloured.steps);
     let depth =
         if coloured.pixel_format == source.pixel_format { source.depth } else { PixelForm::of(&coloured.pixel_format).depth };
     let codes = (!coloured.rgb).then_some((depth, coloured.full_range));
     let adjusted = adjust(settings, codes, &pixel_format, journal);
     steps.extend(adjusted.clone().filter(|_| !coloured.rgb));
-    let full_wanted = match settings.colour.range {
+    let full_wanted = match range {
         RangeRule::Full => true,
         RangeRule::Limited => false,
         RangeRule::Same => coloured.full_range,
@@ -176,8 +198,11 @@ pub(super) fn plan(
         journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
         steps.push(Step::Grey);
     }
+    let pixel_format = if form.has_alpha() { keep_alpha(&mut steps, pixel_format, journal) } else { pixel_format };
     let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
-    let key_interval = (settings.key_interval * frame_rate.rate()).round().max(1);
+    // HEVC of key frames alone is another profile, which fewer players know.
+    let least = if settings.codec == PictureCodec::Hevc { 2 } else { 1 };
+    let key_interval = (settings.key_interval * frame_rate.rate()).round().max(least);
     let plan = PicturePlan {
         source_size: Some((source.width, source.height)),
         source_stream: stream.index,
@@ -253,6 +278,47 @@ fn clean(settings: &PictureSettings, journal: &mut Journal<'_>, steps: &mut Vec<
         journal.note(Subject::Cleaning, "/picture/cleaning/denoise", DecidedBy::Preset, words, "the preset asks for it");
         steps.push(Step::Denoise { degree: cleaning.denoise });
     }
+}
+
+/// Primaries of ITU-T H.273 that the encoders of H.264 and HEVC refuse to write.
+const UNKNOWN_TO_ENCODERS: [&str; 1] = ["ebu3213"];
+
+/// The range that is wanted, as far as the codec has a place to say it in its stream or the container beside it.
+fn decide_range(settings: &PictureSettings, source: &Picture, container: Container, journal: &mut Journal<'_>) -> RangeRule {
+    let asked = settings.colour.range;
+    let codec = settings.codec;
+    let says_full = match codec {
+        PictureCodec::H264 | PictureCodec::Hevc => true,
+        PictureCodec::Ffv1 => container == Container::Mkv,
+        PictureCodec::Prores | PictureCodec::Mpeg2 => false,
+    };
+    let is_full = asked == RangeRule::Full || asked == RangeRule::Same && colour::is_full(source);
+    if says_full || !is_full {
+        return asked;
+    }
+    let because = format!("{} in {} has no place to say that it is full", codec.words(), container.words());
+    journal.note(Subject::Colour, "/picture/colour/range", DecidedBy::Preset, "limited range", because);
+    RangeRule::Limited
+}
+
+/// The pixel format of the output where the source has alpha: without it where a step does not keep it. Steps that
+/// name a pixel format are changed likewise.
+fn keep_alpha(steps: &mut [Step], pixel_format: String, journal: &mut Journal<'_>) -> String {
+    let Some(step) = steps.iter().find(|step| step.loses_alpha()) else { return pixel_format };
+    if PixelForm::of(&pixel_format).has_alpha() {
+        let because = format!("a step knows none: {}", step.words());
+        journal.note(Subject::Colour, "", DecidedBy::Preset, "alpha is left out", because);
+    }
+    for step in steps {
+        if let Step::ToneMap { pixel_format, .. }
+        | Step::Lut { pixel_format, .. }
+        | Step::Convert { pixel_format, .. }
+        | Step::Scale { pixel_format, .. } = step
+        {
+            *pixel_format = without_alpha(pixel_format);
+        }
+    }
+    without_alpha(&pixel_format)
 }
 
 /// Whether nothing is asked for that needs luma and chroma, or gives other samples.
@@ -341,6 +407,7 @@ fn pixel_format(codec: PictureCodec, profile: Profile, source: &str, stays_as_st
         (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) if PixelForm::of(source).has_alpha() => "yuva444p10le",
         (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) => "yuv444p10le",
         (PictureCodec::Prores, _) => "yuv422p10le",
+        (PictureCodec::Ffv1, _) if is_rgb(source) && !stays_as_stored && PixelForm::of(source).has_alpha() => "yuva444p10le",
         (PictureCodec::Ffv1, _) if is_rgb(source) && !stays_as_stored => "yuv444p10le",
         (PictureCodec::Ffv1, _) => lossless_format(source),
         (PictureCodec::H264, Profile::High10) | (PictureCodec::Hevc, Profile::Main10) => "yuv420p10le",

@@ -1,16 +1,17 @@
-//! Pictures that change their form in mid-stream, brought to the form of the first.
+//! Pictures of another form than they should have, brought to it.
 
 use beryl_core::geometry::{Frame as Shape, Rectangle, fitted};
+use beryl_core::plan::PicturePlan;
 use beryl_core::rational::Rational;
 use beryl_core::timeline::PictureForm;
 
 use crate::raw::{AvError, Frame, Graph, GraphInput, pixel_format};
 
-/// Brings all pictures of a stream to the form of the first, so that nothing behind it meets another.
+/// Brings all pictures of a stream to one form, so that nothing behind it meets another.
 #[derive(Default)]
 pub(super) struct Form {
-    /// What all get.
-    first: Option<PictureForm>,
+    /// What all get: where nothing else is said, the form of the first.
+    wanted: Option<PictureForm>,
     /// What the last one had.
     last: Option<PictureForm>,
     graph: Option<(Graph, GraphInput)>,
@@ -20,20 +21,39 @@ pub(super) struct Form {
 type Change = (PictureForm, PictureForm);
 
 impl Form {
-    /// The picture in the form of the first, and where its own form differs from that of the picture
+    /// What an encoder was opened for.
+    pub(super) fn planned(plan: &PicturePlan) -> Self {
+        let wanted = PictureForm {
+            width: plan.width,
+            height: plan.height,
+            pixel_aspect: plan.pixel_aspect,
+            pixel_format: plan.pixel_format.clone(),
+        };
+        Self { wanted: Some(wanted), ..Self::default() }
+    }
+
+    /// Whether a picture has other samples than all get, in number or kind.
+    pub(super) fn is_other(&self, frame: &Frame) -> bool {
+        let own = form_of(frame);
+        self.wanted.as_ref().is_some_and(|wanted| {
+            (own.width, own.height, &own.pixel_format) != (wanted.width, wanted.height, &wanted.pixel_format)
+        })
+    }
+
+    /// The picture in the form that all get, and where its own form differs from that of the picture
     /// before it, the change.
     pub(super) fn fit(&mut self, frame: Frame) -> Result<(Frame, Option<Change>), AvError> {
         let own = form_of(&frame);
-        let first = self.first.get_or_insert_with(|| own.clone()).clone();
+        let wanted = self.wanted.get_or_insert_with(|| own.clone()).clone();
         let before = self.last.replace(own.clone());
-        let changed = before.filter(|before| *before != own).map(|_| (first.clone(), own.clone()));
-        if own == first {
+        let changed = before.filter(|before| *before != own).map(|_| (wanted.clone(), own.clone()));
+        if own == wanted {
             return Ok((frame, changed));
         }
         let times = (frame.pts(), frame.duration());
         let input = GraphInput::of_picture(&frame, Rational::ONE);
         if self.graph.as_ref().is_none_or(|(_, present)| *present != input) {
-            self.graph = Some((Graph::new(&input, &filters(&own, &first, frame.colour().range.as_deref()))?, input));
+            self.graph = Some((Graph::new(&input, &filters(&own, &wanted, frame.colour().range.as_deref()))?, input));
         }
         let Some((graph, _)) = &mut self.graph else { return Ok((frame, changed)) };
         graph.push(Some(frame))?;

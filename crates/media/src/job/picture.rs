@@ -12,6 +12,7 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::foretaste::{self, Foretaste, Tried};
+use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::steps::Chain;
 use super::work::Work;
@@ -123,6 +124,7 @@ impl EncodeTask<'_> {
         // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
+        let mut form = Form::planned(plan);
         while let Ok(TimedFrame { mut frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
@@ -144,6 +146,10 @@ impl EncodeTask<'_> {
             if plan.lead == Lead::Black && frame.is_leading() {
                 frame = frame.black()?;
             }
+            // Filters may leave other samples than planned, and what is marked may lie where the source has another size.
+            if form.is_other(&frame) {
+                (frame, _) = form.fit(frame)?;
+            }
             frame.set_times(time, length);
             lengths.insert(time, length);
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
@@ -161,7 +167,7 @@ impl EncodeTask<'_> {
                 self.work.sketch(&frame, Rational::whole(time) * *encoder_clock)?;
             }
             self.work.give(0, 1, Rational::whole(time + length) * *encoder_clock);
-            if !self.pass_on(open, *encoder_clock, &mut lengths)? {
+            if !self.pass_on(open, *encoder_clock, &mut lengths, false)? {
                 return Ok(());
             }
         }
@@ -170,7 +176,7 @@ impl EncodeTask<'_> {
             && self.work.is_wanted(self.shared.control)
         {
             open.send(None)?;
-            self.pass_on(open, *encoder_clock, &mut lengths)?;
+            self.pass_on(open, *encoder_clock, &mut lengths, self.work.frames() <= KEEP_THEIR_ORDER)?;
         }
         Ok(())
     }
@@ -220,7 +226,13 @@ impl EncodeTask<'_> {
     }
 
     /// Hands the encoder's packets on; answers whether anybody wants more.
-    fn pass_on(&self, encoder: &mut Encoder, clock: Rational, lengths: &mut BTreeMap<i64, i64>) -> Result<bool, AvError> {
+    fn pass_on(
+        &self,
+        encoder: &mut Encoder,
+        clock: Rational,
+        lengths: &mut BTreeMap<i64, i64>,
+        are_in_order: bool,
+    ) -> Result<bool, AvError> {
         let packets = encoder.receive()?;
         if self.pass == Pass::First {
             let notes = encoder.take_first_pass_notes();
@@ -235,6 +247,9 @@ impl EncodeTask<'_> {
             if let Some(length) = packet.pts().and_then(|time| lengths.remove(&time)) {
                 packet.set_duration(length);
             }
+            if let Some(time) = packet.pts().filter(|_| are_in_order) {
+                packet.set_times(time, packet.duration());
+            }
             let Some(writer) = &self.writer else { continue };
             if writer.send(ToWriter::Packet { slot: 0, packet, shift: Rational::ZERO }).is_err() {
                 return Ok(false);
@@ -243,6 +258,10 @@ impl EncodeTask<'_> {
         Ok(true)
     }
 }
+
+/// So few pictures are coded in the order in which they are shown. Encoders that reorder more of them take the times
+/// at which these are decoded from memory that nobody has written.
+const KEEP_THEIR_ORDER: u64 = 2;
 
 fn rescale(ticks: i64, from: Rational, to: Rational) -> i64 {
     if from == to { ticks } else { (Rational::whole(ticks) * from).divided_by(to).map_or(ticks, Rational::round) }

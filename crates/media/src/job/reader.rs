@@ -81,6 +81,7 @@ impl ReadTask<'_> {
         for jump in packets.jumps() {
             self.notes.remark(Remark::ClockJump { at: jump.at - self.takes.part(0).from, by: jump.by });
         }
+        self.notes.note_anchors(packets.anchors());
     }
 
     /// Reads to the end of the source, or until all that belongs to the part was read.

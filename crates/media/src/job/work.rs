@@ -12,7 +12,7 @@ use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::run::{Course, PassSoFar, Progress};
-use beryl_core::timeline::{MOST_LISTED, Remark};
+use beryl_core::timeline::{Anchor, MOST_LISTED, Remark};
 
 use super::control::Control;
 use crate::encoders::Pass;
@@ -63,25 +63,40 @@ pub(crate) struct SourceNotes {
     remarks: Mutex<Vec<Remark>>,
     /// Pictures as they came out of the decoder, with the source's own stamps.
     sketches: Mutex<Sketches>,
+    /// Where reading can begin, in a source whose clock jumps.
+    anchors: OnceLock<Vec<Anchor>>,
     looks: OnceLock<Vec<Look>>,
 }
 
 impl SourceNotes {
+    /// Notes the places that were met from which reading can begin.
+    pub(crate) fn note_anchors(&self, mut anchors: Vec<Anchor>) {
+        // Parts of a source are read in the order in which they are wanted.
+        anchors.sort_by_key(|anchor| anchor.at);
+        // Each source is read once.
+        drop(self.anchors.set(anchors));
+    }
+
     /// Notes a picture that came out of the decoder.
     pub(crate) fn sketch(&self, frame: &Frame, stamp: Rational) -> Result<(), AvError> {
         self.sketches.lock().unwrap_or_else(PoisonError::into_inner).take(frame, stamp)
     }
 
-    /// Looks at the source again, once for all outputs of it. Where its clock jumps, moments cannot be found again.
+    /// Looks at the source again, once for all outputs of it. Where its clock jumps, moments are found by the anchors
+    /// that were met, and without any not at all.
     pub(crate) fn look_again(&self, source: &SourceRef, stream: usize, origin: Rational) -> Vec<Look> {
         let jumps = self.remarks().iter().any(|remark| matches!(remark, Remark::ClockJump { .. }));
-        if jumps {
+        let mut source = source.clone();
+        if let Some(anchors) = self.anchors.get().filter(|_| source.clock.anchors.is_empty()) {
+            source.clock.anchors.clone_from(anchors);
+        }
+        if jumps && source.clock.anchors.is_empty() {
             return Vec::new();
         }
         let look = || {
             let sketches = self.sketches.lock().unwrap_or_else(PoisonError::into_inner);
             // What cannot be opened again says nothing of what was made of it.
-            looks::of_source(source, stream, &sketches, origin).unwrap_or_default()
+            looks::of_source(&source, stream, &sketches, origin).unwrap_or_default()
         };
         self.looks.get_or_init(look).clone()
     }
