@@ -53,19 +53,27 @@ impl Sketch {
 #[derive(Debug)]
 pub(crate) struct Sketches {
     kept: Vec<(Rational, Sketch)>,
+    /// The latest moment so far.
+    latest: Option<Rational>,
     every: u64,
     seen: u64,
 }
 
 impl Default for Sketches {
     fn default() -> Self {
-        Self { kept: Vec::new(), every: 1, seen: 0 }
+        Self { kept: Vec::new(), latest: None, every: 1, seen: 0 }
     }
 }
 
 impl Sketches {
     /// Takes the next picture of the stream.
     pub(crate) fn take(&mut self, frame: &Frame, time: Rational) -> Result<(), AvError> {
+        if self.latest.is_some_and(|latest| time <= latest) {
+            // Which of two pictures is meant by a moment from here on, nobody can tell.
+            self.kept.retain(|(kept, _)| *kept < time);
+            return Ok(());
+        }
+        self.latest = Some(time);
         if self.seen.is_multiple_of(self.every) {
             if self.kept.len() == MOST_KEPT {
                 let mut place = 0;

@@ -12,6 +12,8 @@ use crate::raw::{AvError, Frame, Graph, GraphInput, pixel_format};
 pub(super) struct Form {
     /// What all get: where nothing else is said, the form of the first.
     wanted: Option<PictureForm>,
+    /// Columns and lines that the first one should have.
+    expected: Option<(u32, u32)>,
     /// What the last one had.
     last: Option<PictureForm>,
     graph: Option<(Graph, GraphInput)>,
@@ -32,6 +34,12 @@ impl Form {
         Self { wanted: Some(wanted), ..Self::default() }
     }
 
+    /// What a source has by its reading, where it is known: the first picture that is taken may come from a place at
+    /// which it has another size.
+    pub(super) fn expected(size: Option<(u32, u32)>) -> Self {
+        Self { expected: size, ..Self::default() }
+    }
+
     /// Whether a picture has other samples than all get, in number or kind.
     pub(super) fn is_other(&self, frame: &Frame) -> bool {
         let own = form_of(frame);
@@ -44,8 +52,10 @@ impl Form {
     /// before it, the change.
     pub(super) fn fit(&mut self, frame: Frame) -> Result<(Frame, Option<Change>), AvError> {
         let own = form_of(&frame);
-        let wanted = self.wanted.get_or_insert_with(|| own.clone()).clone();
-        let before = self.last.replace(own.clone());
+        let expected = |(width, height)| PictureForm { width, height, ..own.clone() };
+        let first = self.expected.map_or_else(|| own.clone(), expected);
+        let wanted = self.wanted.get_or_insert_with(|| first.clone()).clone();
+        let before = self.last.replace(own.clone()).or(Some(first));
         let changed = before.filter(|before| *before != own).map(|_| (wanted.clone(), own.clone()));
         if own == wanted {
             return Ok((frame, changed));

@@ -345,7 +345,9 @@ impl<'a> Lane<'a> {
         } else {
             Track::Sound(None, 0)
         };
-        Self { task, track, form: Form::default(), sounded: 0, drifts: false }
+        // Those that share a decoder have the same source.
+        let size = task.works.iter().find_map(|work| work.run.plan.picture.as_ref()?.source_size);
+        Self { task, track, form: Form::expected(size), sounded: 0, drifts: false }
     }
 
     fn reorder(&mut self, depth: usize) {

@@ -17,7 +17,7 @@ use beryl_core::timeline::{Anchor, MOST_LISTED, Remark};
 use super::control::Control;
 use crate::encoders::Pass;
 use crate::looks::{self, Sketches};
-use crate::raw::{AvError, Frame, bytes_moved};
+use crate::raw::{AvError, Frame, bytes_moved, pixel_format};
 
 /// One run while it is worked on.
 pub(crate) struct Work<'a> {
@@ -77,8 +77,12 @@ impl SourceNotes {
         drop(self.anchors.set(anchors));
     }
 
-    /// Notes a picture that came out of the decoder.
+    /// Notes a picture that came out of the decoder. Palettes come with the first packet, so pictures with one cannot be
+    /// decoded from elsewhere.
     pub(crate) fn sketch(&self, frame: &Frame, stamp: Rational) -> Result<(), AvError> {
+        if pixel_format(frame.format()).is_some_and(|(name, _)| name == "pal8") {
+            return Ok(());
+        }
         self.sketches.lock().unwrap_or_else(PoisonError::into_inner).take(frame, stamp)
     }
 

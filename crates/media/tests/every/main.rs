@@ -6,4 +6,5 @@
 mod making;
 mod shapes;
 mod sound;
+mod sources;
 mod words;

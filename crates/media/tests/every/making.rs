@@ -9,7 +9,8 @@ use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Colour, FieldOrder};
-use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, encode};
+use beryl_core::timeline::Remark;
+use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, Stamping, encode};
 use uuid::Uuid;
 
 pub(crate) fn source(folder: &Path, name: &str) -> SourceRef {
@@ -18,6 +19,11 @@ pub(crate) fn source(folder: &Path, name: &str) -> SourceRef {
 
 /// What comes of a plan, or what is wrong with it.
 pub(crate) fn made(folder: &Path, name: &str, plan: &Plan) -> Result<SourceRef, String> {
+    made_with_remarks(folder, name, plan).map(|(output, _)| output)
+}
+
+/// The same, with what was remarked.
+pub(crate) fn made_with_remarks(folder: &Path, name: &str, plan: &Plan) -> Result<(SourceRef, Vec<Remark>), String> {
     let output = source(folder, &Uuid::now_v7().to_string());
     let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() };
     let told = Mutex::new(Err("nothing came of it".to_owned()));
@@ -27,13 +33,13 @@ pub(crate) fn made(folder: &Path, name: &str, plan: &Plan) -> Result<SourceRef, 
             let report = judge(plan, &measured);
             let wrong: Vec<String> =
                 report.wrong().map(|item| format!("{}: {}, not {}", item.what, item.found, item.expected)).collect();
-            *told.lock().unwrap() = if wrong.is_empty() { Ok(()) } else { Err(wrong.join("; ")) };
+            *told.lock().unwrap() = if wrong.is_empty() { Ok(measured.remarks) } else { Err(wrong.join("; ")) };
         }
         Event::Run { news: RunNews::Failed { problem }, .. } => *told.lock().unwrap() = Err(words(problem)),
         _ => {}
     });
     ended.map_err(words)?;
-    told.into_inner().unwrap().map(|()| output)
+    told.into_inner().unwrap().map(|remarks| (output, remarks))
 }
 
 /// What is wrong with what comes of a plan, if anything. The file goes.
@@ -46,28 +52,61 @@ pub(crate) fn fault(folder: &Path, name: &str, plan: &Plan) -> Option<String> {
     None
 }
 
-/// Two seconds of picture that becomes brighter, and of steady sound in two streams.
-pub(crate) fn record(path: &Path, format: &'static str, picture: &'static str, sound: &'static str) {
-    let picture = RecordedPicture {
-        encoder: picture,
-        options: vec![],
-        pixel_format: "yuv420p",
-        width: 64,
-        height: 64,
-        pixel_aspect: Rational::ONE,
-        clock: Rational::constant(1, 25),
-        rate: Rational::whole(25),
-        fields: FieldOrder::Progressive,
-        colour: Colour::default(),
-    };
-    let sound = RecordedSound { encoder: sound, sample_rate: 48_000, channels: 1, language: None };
-    let recording = Recording { format, picture: Some(picture), sounds: vec![sound.clone(), sound], ..Recording::default() };
-    let mut recorder = Recorder::begin(path, &recording).unwrap();
-    for frame in 0..50_u8 {
-        recorder.picture(&[frame * 4; 64 * 64 * 3], frame.into(), 1).unwrap();
-        for stream in 0..2 {
-            recorder.sound(stream, &[0.1; 1920]).unwrap();
+/// A recording of two seconds: a picture that becomes brighter, and steady sound in two streams.
+pub(crate) struct Recorded {
+    pub(crate) format: &'static str,
+    /// The encoder of the picture.
+    pub(crate) picture: &'static str,
+    pub(crate) pixel_format: &'static str,
+    pub(crate) size: (u32, u32),
+    pub(crate) rate: (i64, i64),
+    /// The encoder of the sound; none where it is empty.
+    pub(crate) sound: &'static str,
+    /// Where moments of it are stamped.
+    pub(crate) stamps: Stamping,
+}
+
+impl Default for Recorded {
+    fn default() -> Self {
+        Self {
+            format: "matroska",
+            picture: "ffv1",
+            pixel_format: "yuv420p",
+            size: (64, 64),
+            rate: (25, 1),
+            sound: "pcm_s16le",
+            stamps: |time| time,
         }
     }
-    recorder.finish().unwrap();
+}
+
+impl Recorded {
+    pub(crate) fn record(&self, path: &Path) {
+        let picture = RecordedPicture {
+            encoder: self.picture,
+            options: if self.picture == "dnxhd" { vec![("profile", "dnxhr_sq")] } else { vec![] },
+            pixel_format: self.pixel_format,
+            width: self.size.0,
+            height: self.size.1,
+            pixel_aspect: Rational::ONE,
+            clock: Rational::constant(self.rate.1, self.rate.0),
+            rate: Rational::constant(self.rate.0, self.rate.1),
+            fields: FieldOrder::Progressive,
+            colour: Colour::default(),
+        };
+        let sound = RecordedSound { encoder: self.sound, sample_rate: 48_000, channels: 1, language: None };
+        let sounds = if self.sound.is_empty() { vec![] } else { vec![sound.clone(), sound] };
+        let streams = sounds.len();
+        let recording = Recording { format: self.format, picture: Some(picture), sounds, ..Recording::default() };
+        let mut recorder = Recorder::begin(path, &recording).unwrap();
+        (0..=streams).for_each(|stream| recorder.stamp(stream, self.stamps));
+        for frame in 0..50_u8 {
+            let samples = 3 * self.size.0 * self.size.1;
+            recorder.picture(&vec![frame * 4; samples as usize], frame.into(), 1).unwrap();
+            for stream in 0..streams {
+                recorder.sound(stream, &[0.1; 1920]).unwrap();
+            }
+        }
+        recorder.finish().unwrap();
+    }
 }

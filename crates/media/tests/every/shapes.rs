@@ -5,11 +5,13 @@ use std::path::Path;
 
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
+use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::timeline::Remark;
 use beryl_media::{probe, silence_libraries};
 use serde_json::{Value, json};
 
-use crate::making::{fault, source};
+use crate::making::{Recorded, fault, made_with_remarks, source};
 
 /// Six pictures in which a bright square moves.
 fn write(path: &Path, (width, height): (usize, usize), rate: &str, aspect: &str) {
@@ -130,4 +132,31 @@ fn every_rate_and_shape_is_made_in_every_codec_and_container_or_refused_in_the_p
     let untrue = |told: &&String| !told.contains("MPEG-2 has no frame rate of") && !told.contains("MPEG-2 cannot say 4096×64");
     assert_eq!(refused.iter().find(untrue), None);
     assert!(wrong.is_empty(), "{} {wrong:#?}", wrong.len());
+}
+
+#[test]
+fn a_part_that_lies_where_pictures_have_another_size_gets_the_planned_one() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let recorded =
+        |size, stamps| Recorded { format: "mpegts", picture: "mpeg2video", sound: "mp2", size, stamps, ..Recorded::default() };
+    let whole = folder.path().join("film.y4m");
+    recorded((64, 64), |time| time).record(&whole);
+    let mut bytes = std::fs::read(&whole).unwrap();
+    recorded((96, 48), |time| time + Rational::whole(2)).record(&whole);
+    bytes.extend(std::fs::read(&whole).unwrap());
+    std::fs::write(&whole, bytes).unwrap();
+    let mut reading = probe(&source(folder.path(), "film.y4m")).unwrap();
+    reading.duration = Some(Rational::whole(4));
+    for (kind, mut own) in kinds() {
+        own["parts"] = json!([{ "from": "2.6", "to": "3.4" }]);
+        let plan = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
+        let made = made_with_remarks(folder.path(), "film.y4m", &plan);
+        let (output, remarks) = made.unwrap_or_else(|told| panic!("{kind}: {told}"));
+        let told = |remark: &Remark| matches!(remark, Remark::FormChange { from, to, .. } if (from.width, to.width) == (64, 96));
+        assert!(remarks.iter().any(told), "{kind}: {remarks:?}");
+        let reading = probe(&output).unwrap();
+        let picture = reading.picture().unwrap().1;
+        assert_eq!((picture.width, picture.height, picture.frames), (64, 64, Some(20)), "{kind}");
+    }
 }

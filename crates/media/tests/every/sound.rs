@@ -5,7 +5,7 @@ use beryl_core::preset::builtin;
 use beryl_media::{Control, heard, probe, scan, silence_libraries};
 use serde_json::json;
 
-use crate::making::{fault, made, record, source};
+use crate::making::{Recorded, fault, made, source};
 
 /// A tenth of a second of PCM in 16 bit.
 fn wave(channels: u16, mask: u32, rate: u32) -> Vec<u8> {
@@ -119,7 +119,7 @@ fn sound_of_every_codec_is_taken_over_into_every_container_or_refused_in_the_pla
     ] {
         let name = format!("{format}_{encoder}.bin");
         let picture = if format == "vob" { "mpeg2video" } else { "libx264" };
-        record(&folder.path().join(&name), format, picture, encoder);
+        Recorded { format, picture, sound: encoder, ..Recorded::default() }.record(&folder.path().join(&name));
         let reading = probe(&source(folder.path(), &name)).unwrap();
         for (container, codec) in [
             ("mp4", "copy"),

@@ -8,7 +8,7 @@ use beryl_core::reading::{Chapter, Reading};
 use beryl_media::{probe, silence_libraries};
 use serde_json::{Value, json};
 
-use crate::making::{fault, record, source};
+use crate::making::{Recorded, fault, source};
 
 /// A change to what is read of a source, and its name.
 type Habit = (String, Box<dyn Fn(&mut Reading)>);
@@ -105,7 +105,7 @@ fn what_a_source_says_in_words_hinders_nothing() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
     let name = "speech.mkv";
-    record(&folder.path().join(name), "matroska", "ffv1", "pcm_s16le");
+    Recorded::default().record(&folder.path().join(name));
     let plain = probe(&source(folder.path(), name)).unwrap();
     let mut wrong = Vec::new();
     for (habit, change) in habits() {
