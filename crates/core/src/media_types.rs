@@ -2,10 +2,12 @@
 
 use crate::path::StoragePath;
 
-const MEDIA: [&str; 43] = [
+const MEDIA: [&str; 74] = [
     "mov", "mp4", "m4v", "mkv", "webm", "avi", "mxf", "mpg", "mpeg", "m2v", "vob", "ts", "m2ts", "mts", "dv", "wmv", "flv",
     "ogv", "3gp", "y4m", "wav", "aif", "aiff", "flac", "mp3", "m4a", "aac", "ogg", "opus", "ac3", "mka", "caf", "w64", "rf64",
-    "qt", "mod", "tod", "h264", "264", "h265", "265", "hevc", "nut",
+    "qt", "mod", "tod", "h264", "264", "h265", "265", "hevc", "nut", "asf", "wma", "f4v", "3g2", "m2t", "trp", "m1v", "mpv",
+    "mpe", "m2p", "divx", "gxf", "lxf", "ivf", "obu", "rm", "gif", "mp2", "oga", "spx", "aifc", "au", "eac3", "dts", "thd",
+    "amr", "tta", "wv", "ape", "voc", "bwf",
 ];
 
 const IMAGES: [&str; 7] = ["png", "tif", "tiff", "jpg", "jpeg", "dpx", "exr"];

@@ -31,6 +31,7 @@ fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
         });
     });
     source.streams[1].language = Some("fra".to_owned());
+    source.streams[1].roles = vec!["default".to_owned()];
     source.chapters = vec![Chapter { start: Rational::ZERO, end: Rational::whole(4), title: "Clay".to_owned() }];
     source.tags.insert("title".to_owned(), "Firing".to_owned());
     let plan = plan(&source, &builtin(preset).unwrap(), overrides).unwrap();
@@ -199,6 +200,7 @@ fn what_is_only_different_is_noted_with_its_reason_and_keeps_no_file_back() {
         }),
         ("level needed", |file| file.streams[0].peak_second = ByteSize(20_000_000)),
         ("title", |file| drop(file.reading.tags.remove("title"))),
+        ("role", |file| file.reading.streams[1].roles.clear()),
     ];
     plant(differences, Grade::Noted, "web-1080", &json!({}));
     // The last packet of AAC is filled up, and a millisecond is no fault.

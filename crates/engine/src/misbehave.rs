@@ -53,6 +53,8 @@ fn attempt(folder: &Path) {
     say("open a socket", std::net::UdpSocket::bind("127.0.0.1:0"));
     say("open a socket of this machine", std::os::unix::net::UnixDatagram::unbound());
     say("start a program", Command::new("/bin/true").status());
+    // As much as the plan of sound alone leaves to all of its job.
+    say("take more memory than its plan can need", Vec::<u8>::new().try_reserve_exact(3 << 30));
     say("end another process", nix::sys::signal::kill(nix::unistd::getppid(), None));
 }
 

@@ -156,9 +156,10 @@ fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Pr
             pictures += 1;
             if !times_known && !packet.is_hidden() {
                 let time = packet.pts().or(packet.dts());
-                unstamped = if time.is_some() { 0 } else { unstamped + 1 };
                 scanned.times.extend(time);
-                scanned.frames += usize::from(!scanned.times.is_empty());
+                let is_behind_one = !scanned.times.is_empty();
+                unstamped = if time.is_some() { 0 } else { unstamped + usize::from(is_behind_one) };
+                scanned.frames += usize::from(is_behind_one);
             }
         }
         scanned.decode(&mut decoders, index, Some(&packet), picture);

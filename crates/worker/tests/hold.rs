@@ -11,7 +11,7 @@ use beryl_core::protocol::{Event, Job, RunNews};
 use material::{engine_program, sound_only, tone, wave};
 
 /// What the decoder tries, in the words of the engine's debug build.
-const ATTEMPTS: usize = 12;
+const ATTEMPTS: usize = 13;
 
 /// What an engine with these arguments says of a job: events, and lines of its standard error.
 fn run(arguments: &[&str], job: &Job, scratch: &Path) -> (Vec<Event>, Vec<String>) {

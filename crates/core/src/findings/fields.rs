@@ -139,6 +139,8 @@ const EDIT: f64 = 3.0;
 const TORN: f32 = 0.008;
 /// So many telling frames are needed for a verdict.
 const LEAST_EVIDENCE: f64 = 4.0;
+/// One of so many telling frames, at least, follows a way with fields or film in it.
+const LEAST_FOLLOWING: u64 = 3;
 
 /// A frame's word, reduced to what it says of time.
 struct Witness {
@@ -285,9 +287,18 @@ pub(super) fn find(frames: &mut [FrameMeasure], picture: &Picture) -> FieldsFind
     let evidence: f64 = witnesses.iter().map(|witness| witness.weight).sum();
     let declared = declared_order(frames, picture);
     if evidence < LEAST_EVIDENCE {
-        return unknown(frames, evidence);
+        let frames = count(frames.len() as u64, "frame");
+        return unknown(vec![format!("{evidence:.1} frames' worth of telling motion in {frames}")], "nothing moves enough");
     }
     let path = trace(frames, &witnesses);
+    let telling = witnesses.iter().filter(|witness| witness.weight > 0.5).count() as u64;
+    let follow = follows(&path, &witnesses);
+    let is_whole = path.chosen.iter().all(|chosen| path.ways[*chosen] == StretchKind::Progressive);
+    if !is_whole && follow * LEAST_FOLLOWING < telling {
+        // Dithered drawings, say, whose pattern is another in every frame: the least contradiction is no proof.
+        let figures = vec![format!("{follow} of {telling} telling frames follow the way that contradicts them least")];
+        return unknown(figures, "no way of sampling time explains what moves");
+    }
     for (frame, chosen) in frames.iter_mut().zip(&path.chosen) {
         if path.ways[*chosen] == StretchKind::Progressive {
             frame.combed = 0.0;
@@ -318,14 +329,12 @@ pub(super) fn find(frames: &mut [FrameMeasure], picture: &Picture) -> FieldsFind
     let header = header_truth(verdict, declared, &stretches);
     let words = words(verdict, header, declared, &stretches, &breaks);
     let total = frames.len() as u64;
-    let telling = witnesses.iter().filter(|witness| witness.weight > 0.5).count() as u64;
     let combed = frames.iter().filter(|frame| frame.combed > 0.0).count() as u64;
     let mut figures = vec![
         format!("{telling} of {} move enough to tell", count(total, "frame")),
         format!("{} with combing", count(combed, "frame")),
     ];
     if let FieldsVerdict::Telecine { pulldown, .. } = verdict {
-        let follow = follows(&path, &witnesses);
         figures.insert(0, format!("{follow} of {telling} telling frames follow the {} cadence", pulldown.words()));
     }
     if soft {
@@ -342,15 +351,14 @@ pub(super) fn find(frames: &mut [FrameMeasure], picture: &Picture) -> FieldsFind
     }
 }
 
-fn unknown(frames: &[FrameMeasure], evidence: f64) -> FieldsFinding {
-    let figures = vec![format!("{evidence:.1} frames' worth of telling motion in {}", count(frames.len() as u64, "frame"))];
+fn unknown(figures: Vec<String>, why: &str) -> FieldsFinding {
     FieldsFinding {
         verdict: FieldsVerdict::Unknown,
         header: HeaderTruth::Silent,
         stretches: Vec::new(),
         breaks: Vec::new(),
         evidence: Evidence { confidence: Percent(0), figures, moments: Vec::new() },
-        words: "whether there are fields cannot be known: nothing moves enough".to_owned(),
+        words: format!("whether there are fields cannot be known: {why}"),
     }
 }
 

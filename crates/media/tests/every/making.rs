@@ -52,18 +52,23 @@ pub(crate) fn fault(folder: &Path, name: &str, plan: &Plan) -> Option<String> {
     None
 }
 
-/// A recording of two seconds: a picture that becomes brighter, and steady sound in two streams.
+/// A recording of two seconds: a picture that becomes brighter, and steady sound.
 pub(crate) struct Recorded {
     pub(crate) format: &'static str,
-    /// The encoder of the picture.
+    /// The encoder of the picture; none where it is empty.
     pub(crate) picture: &'static str,
     pub(crate) pixel_format: &'static str,
     pub(crate) size: (u32, u32),
     pub(crate) rate: (i64, i64),
     /// The encoder of the sound; none where it is empty.
     pub(crate) sound: &'static str,
-    /// Where moments of it are stamped.
+    /// How many streams of it.
+    pub(crate) sounds: usize,
+    /// Where moments of picture and sound are stamped.
     pub(crate) stamps: Stamping,
+    pub(crate) sound_stamps: Stamping,
+    /// A line of subtitles, from when to when on the file's clock, in milliseconds.
+    pub(crate) subtitle: Option<(i64, i64)>,
 }
 
 impl Default for Recorded {
@@ -75,13 +80,17 @@ impl Default for Recorded {
             size: (64, 64),
             rate: (25, 1),
             sound: "pcm_s16le",
+            sounds: 2,
             stamps: |time| time,
+            sound_stamps: |time| time,
+            subtitle: None,
         }
     }
 }
 
 impl Recorded {
     pub(crate) fn record(&self, path: &Path) {
+        let has_picture = !self.picture.is_empty();
         let picture = RecordedPicture {
             encoder: self.picture,
             options: if self.picture == "dnxhd" { vec![("profile", "dnxhr_sq")] } else { vec![] },
@@ -95,14 +104,24 @@ impl Recorded {
             colour: Colour::default(),
         };
         let sound = RecordedSound { encoder: self.sound, sample_rate: 48_000, channels: 1, language: None };
-        let sounds = if self.sound.is_empty() { vec![] } else { vec![sound.clone(), sound] };
+        let sounds = vec![sound; if self.sound.is_empty() { 0 } else { self.sounds }];
         let streams = sounds.len();
-        let recording = Recording { format: self.format, picture: Some(picture), sounds, ..Recording::default() };
+        let subtitles = if self.subtitle.is_some() { vec!["eng"] } else { vec![] };
+        let picture = Some(picture).filter(|_| has_picture);
+        let recording = Recording { format: self.format, picture, sounds, subtitles, ..Recording::default() };
         let mut recorder = Recorder::begin(path, &recording).unwrap();
-        (0..=streams).for_each(|stream| recorder.stamp(stream, self.stamps));
+        if has_picture {
+            recorder.stamp(0, self.stamps);
+        }
+        (0..streams).for_each(|number| recorder.stamp(usize::from(has_picture) + number, self.sound_stamps));
+        if let Some((from, to)) = self.subtitle {
+            recorder.subtitle(0, from, to, "Kiln").unwrap();
+        }
         for frame in 0..50_u8 {
             let samples = 3 * self.size.0 * self.size.1;
-            recorder.picture(&vec![frame * 4; samples as usize], frame.into(), 1).unwrap();
+            if has_picture {
+                recorder.picture(&vec![frame * 4; samples as usize], frame.into(), 1).unwrap();
+            }
             for stream in 0..streams {
                 recorder.sound(stream, &[0.1; 1920]).unwrap();
             }

@@ -138,8 +138,15 @@ fn every_rate_and_shape_is_made_in_every_codec_and_container_or_refused_in_the_p
 fn a_part_that_lies_where_pictures_have_another_size_gets_the_planned_one() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
-    let recorded =
-        |size, stamps| Recorded { format: "mpegts", picture: "mpeg2video", sound: "mp2", size, stamps, ..Recorded::default() };
+    let recorded = |size, stamps| Recorded {
+        format: "mpegts",
+        picture: "mpeg2video",
+        sound: "mp2",
+        size,
+        stamps,
+        sound_stamps: stamps,
+        ..Recorded::default()
+    };
     let whole = folder.path().join("film.y4m");
     recorded((64, 64), |time| time).record(&whole);
     let mut bytes = std::fs::read(&whole).unwrap();

@@ -1,11 +1,11 @@
 //! Pictures of every codec that the libraries write, in every container that they come in.
 
-use beryl_core::plan::plan;
-use beryl_core::preset::builtin;
-use beryl_media::{Control, scan, silence_libraries};
+use beryl_core::plan::{PlanError, plan};
+use beryl_core::preset::{builtin, builtin_presets};
+use beryl_media::{Control, probe, scan, silence_libraries};
 use serde_json::json;
 
-use crate::making::{Recorded, fault, source};
+use crate::making::{Recorded, fault, made, source};
 
 /// Container, codec, pixel format, sound.
 const SOURCES: [(&str, &str, &str, &str); 39] = [
@@ -49,6 +49,71 @@ const SOURCES: [(&str, &str, &str, &str); 39] = [
     ("vob", "mpeg1video", "yuv420p", "mp2"),
     ("nut", "ffv1", "yuv420p", "flac"),
 ];
+
+/// Streams without a container, and formats of one stream or of sound alone.
+const PLAIN: [(&str, &str, &str, &str); 30] = [
+    ("h264", "libx264", "yuv420p", ""),
+    ("hevc", "libx265", "yuv420p", ""),
+    ("mpeg2video", "mpeg2video", "yuv420p", ""),
+    ("m4v", "mpeg4", "yuv420p", ""),
+    ("ivf", "libvpx-vp9", "yuv420p", ""),
+    ("ivf", "libvpx", "yuv420p", ""),
+    ("gif", "gif", "bgr8", ""),
+    ("apng", "apng", "rgba", ""),
+    ("yuv4mpegpipe", "wrapped_avframe", "yuv420p", ""),
+    ("mp3", "", "", "libmp3lame"),
+    ("mp2", "", "", "mp2"),
+    ("adts", "", "", "aac"),
+    ("ac3", "", "", "ac3"),
+    ("eac3", "", "", "eac3"),
+    ("flac", "", "", "flac"),
+    ("ogg", "", "", "libvorbis"),
+    ("ogg", "", "", "libopus"),
+    ("ogg", "", "", "flac"),
+    ("aiff", "", "", "pcm_s16be"),
+    ("caf", "", "", "alac"),
+    ("w64", "", "", "pcm_s24le"),
+    ("au", "", "", "pcm_s16be"),
+    ("wav", "", "", "pcm_f32le"),
+    ("wav", "", "", "pcm_u8"),
+    ("wav", "", "", "adpcm_ms"),
+    ("asf", "", "", "wmav2"),
+    ("ipod", "", "", "alac"),
+    ("wv", "", "", "wavpack"),
+    ("tta", "", "", "tta"),
+    ("webm", "", "", "libopus"),
+];
+
+#[test]
+fn streams_without_a_container_and_sound_alone_become_what_they_can() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let mut wrong = Vec::new();
+    for (format, picture, pixel_format, sound) in PLAIN {
+        let name = format!("{picture}{sound}.{format}");
+        let recorded = Recorded { format, picture, pixel_format, sound, sounds: 1, ..Recorded::default() };
+        recorded.record(&folder.path().join(&name));
+        let (reading, _) = scan(&source(folder.path(), &name), false, &Control::default(), &|_| ()).unwrap();
+        for preset in builtin_presets() {
+            let made = match plan(&reading, &preset, &json!({})) {
+                Ok(plan) if preset.id == "same-h264" => match made(folder.path(), &name, &plan) {
+                    Ok(output) => Some(probe(&output).unwrap().picture().unwrap().1.frames)
+                        .filter(|frames| *frames != Some(50))
+                        .map(|frames| format!("{frames:?} pictures")),
+                    Err(told) => Some(told),
+                },
+                Ok(plan) => fault(folder.path(), &name, &plan),
+                Err(PlanError::NothingToMake { missing }) => {
+                    let there = if missing == "no sound" { sound } else { picture };
+                    Some(missing.to_owned()).filter(|_| !there.is_empty())
+                }
+                Err(error) => Some(error.to_string()),
+            };
+            wrong.extend(made.map(|told| format!("{name} {}: {told}", preset.id)));
+        }
+    }
+    assert!(wrong.is_empty(), "{} {wrong:#?}", wrong.len());
+}
 
 #[test]
 fn pictures_of_every_codec_become_every_preset_or_are_refused_in_the_plan() {

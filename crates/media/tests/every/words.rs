@@ -5,10 +5,10 @@ use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Chapter, Reading};
-use beryl_media::{probe, silence_libraries};
+use beryl_media::{probe, silence_libraries, timed_pictures};
 use serde_json::{Value, json};
 
-use crate::making::{Recorded, fault, source};
+use crate::making::{Recorded, fault, made, source};
 
 /// A change to what is read of a source, and its name.
 type Habit = (String, Box<dyn Fn(&mut Reading)>);
@@ -122,4 +122,32 @@ fn what_a_source_says_in_words_hinders_nothing() {
         }
     }
     assert!(wrong.is_empty(), "{} {wrong:#?}", wrong.len());
+}
+
+#[test]
+fn subtitles_that_are_written_in_are_seen_when_they_were_however_late_a_file_begins() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    // Sound from 600 s on, half a second before the picture; a line from 601 to 602 s.
+    let recorded = Recorded {
+        size: (320, 240),
+        stamps: |time| time + Rational::constant(1201, 2),
+        sound_stamps: |time| time + Rational::whole(600),
+        subtitle: Some((601_000, 602_000)),
+        ..Recorded::default()
+    };
+    recorded.record(&folder.path().join("late.mkv"));
+    let reading = probe(&source(folder.path(), "late.mkv")).unwrap();
+    let pictures = |rule: &str| {
+        let own = json!({ "container": "mkv", "sound": { "codec": "pcm16", "bits_per_second": null }, "picture": { "codec": "ffv1",
+            "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "overlays": { "subtitles": { "rule": rule } } } });
+        let plan = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
+        let output = made(folder.path(), "late.mkv", &plan).unwrap();
+        timed_pictures(&output).unwrap()
+    };
+    let (plain, written) = (pictures("never"), pictures("first"));
+    let differs = plain.iter().zip(&written).filter(|(plain, written)| plain.1.luma != written.1.luma);
+    let times: Vec<f64> = differs.map(|(plain, _)| plain.0.to_f64()).collect();
+    let (first, last) = (times[0], times[times.len() - 1]);
+    assert!((first - 1.0).abs() < 0.05 && (last - 1.96).abs() < 0.05 && times.len() == 25, "from {first} to {last}");
 }
