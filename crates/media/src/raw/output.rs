@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ffi::{c_char, c_int};
+use std::io::Read;
 use std::ptr;
 
 use beryl_core::ebml::{ROOM, delay_in_name};
@@ -251,9 +252,8 @@ impl Output {
             return Ok(());
         }
         let file = self.bytes.writer.reader()?.into_file();
-        let mut header = vec![0; LARGEST_HEADER];
-        let length = read_first(&file, &mut header)?;
-        header.truncate(length);
+        let mut header = Vec::new();
+        file.take(LARGEST_HEADER).read_to_end(&mut header)?;
         for (stream, delay) in &self.delays {
             let nanoseconds = u32::try_from((*delay * Rational::whole(1_000_000_000)).round()).unwrap_or(0);
             let (at, bytes) = delay_in_name(&header, *stream as u64 + 1, nanoseconds)
@@ -279,20 +279,7 @@ impl Output {
 }
 
 /// Bytes of a header in which tracks are described.
-const LARGEST_HEADER: usize = 1 << 20;
-
-/// Reads the first bytes of a file; answers how many there are.
-fn read_first(file: &std::fs::File, bytes: &mut [u8]) -> std::io::Result<usize> {
-    use std::os::unix::fs::FileExt;
-    let mut got = 0;
-    while got < bytes.len() {
-        match file.read_at(&mut bytes[got..], got as u64)? {
-            0 => break,
-            count => got += count,
-        }
-    }
-    Ok(got)
-}
+const LARGEST_HEADER: u64 = 1 << 20;
 
 /// A dictionary for a structure of the libraries that will free it.
 fn dictionary_of(tags: &BTreeMap<String, String>) -> *mut ffi::AVDictionary {

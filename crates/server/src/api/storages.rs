@@ -1,5 +1,6 @@
 //! Storages and what lies in them.
 
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path as SystemPath, PathBuf};
 use std::sync::Arc;
 
@@ -7,6 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
+use beryl_store::StoreError;
 use beryl_store::storages::Storage;
 use chrono::{DateTime, Utc};
 use futures::future::join_all;
@@ -62,30 +64,51 @@ struct Retirement {
     is_retired: bool,
 }
 
-async fn view(app: &App, storage: Storage, all: &[Storage]) -> StorageView {
+/// A storage and what its folder says now.
+struct Seen<'a> {
+    storage: &'a Storage,
+    root: PathBuf,
+    free: Option<u64>,
+    /// The file system of its folder and the number there: the same under whatever path it is mounted.
+    folder: Option<(u64, u64)>,
+}
+
+async fn look<'a>(app: &App, storage: &'a Storage) -> Seen<'a> {
     let root = PathBuf::from(&storage.root);
-    let folder = root.clone();
-    let free = app.door.work(&root, move || Ok(beryl_worker::free_bytes(&folder))).await.ok().flatten();
-    let overlaps = |other: &&Storage| {
-        let other_root = SystemPath::new(&other.root);
-        other.id != storage.id && (root.starts_with(other_root) || other_root.starts_with(&root))
+    let looked_into = root.clone();
+    let looking = move || {
+        let folder = std::fs::metadata(&looked_into).ok().map(|folder| (folder.dev(), folder.ino()));
+        Ok((beryl_worker::free_bytes(&looked_into), folder))
     };
-    StorageView {
-        free,
-        away_since: app.door.away_since(&root),
-        overlaps: all.iter().find(overlaps).map(|other| other.name.clone()),
-        id: storage.id,
-        name: storage.name,
-        root: storage.root,
-        is_retired: storage.is_retired,
-    }
+    let (free, folder) = app.door.work(&root, looking).await.unwrap_or_default();
+    Seen { storage, root, free, folder }
+}
+
+async fn views(app: &App, all: &[Storage]) -> Vec<StorageView> {
+    let seen = join_all(all.iter().map(|storage| look(app, storage))).await;
+    let view = |one: &Seen<'_>| {
+        let overlaps = |other: &&Seen<'_>| {
+            let is_nested = one.root.starts_with(&other.root) || other.root.starts_with(&one.root);
+            other.storage.id != one.storage.id && (is_nested || one.folder.is_some() && one.folder == other.folder)
+        };
+        StorageView {
+            free: one.free,
+            away_since: app.door.away_since(&one.root),
+            overlaps: seen.iter().find(overlaps).map(|other| other.storage.name.clone()),
+            id: one.storage.id,
+            name: one.storage.name.clone(),
+            root: one.storage.root.clone(),
+            is_retired: one.storage.is_retired,
+        }
+    };
+    seen.iter().map(view).collect()
 }
 
 /// All storages.
 #[utoipa::path(get, path = "/api/storages", responses((status = 200, body = Vec<StorageView>)))]
 async fn storages(State(app): State<Arc<App>>) -> Result<Json<Vec<StorageView>>, ApiError> {
     let all = app.database.storages().await?;
-    Ok(Json(join_all(all.iter().map(|storage| view(&app, storage.clone(), &all))).await))
+    Ok(Json(views(&app, &all).await))
 }
 
 /// Adds a storage.
@@ -110,7 +133,8 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
     }
     let storage = app.database.add_storage(name, text).await?;
     let all = app.database.storages().await?;
-    Ok(Json(view(&app, storage, &all).await))
+    let added = views(&app, &all).await.into_iter().find(|view| view.id == storage.id);
+    Ok(Json(added.ok_or(StoreError::NotFound("storage"))?))
 }
 
 /// Forgets a storage that nothing refers to; its files stay.
