@@ -250,9 +250,7 @@ impl Step {
             _ => None,
         }
     }
-}
 
-impl Step {
     /// Whether what comes out is opaque although what went in was not.
     #[must_use]
     pub const fn loses_alpha(&self) -> bool {
@@ -656,7 +654,8 @@ impl Plan {
 
     /// Memory that making these together never needs, all outputs of one source: with four bytes for each pixel, 96
     /// pictures of the source between reading and the steps, 160 of each output in its steps and its encoder, and
-    /// three gigabytes for all else. Two jobs of ten outputs, at 1080 and at 2160 lines, mapped less than half. Nothing where the size of the source is not known.
+    /// three gigabytes for all else. Two jobs of ten outputs, at 1080 and at 2160 lines, mapped less than half. Nothing
+    /// where the size of the source is not known.
     #[must_use]
     pub fn most_memory<'a>(plans: impl IntoIterator<Item = &'a Self>) -> Option<ByteSize> {
         let pictures = |(width, height): (u32, u32), count: u64| u64::from(width) * u64::from(height) * 4 * count;

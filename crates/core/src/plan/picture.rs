@@ -50,7 +50,10 @@ pub(super) fn plan(
     let findings = reading.findings.as_ref();
     let seen = Upright::of(source, settings.pixel_aspect);
     if crop::is_impossible(source) {
-        let because = format!("with {} for each, as the source declares, nothing could be seen", source.pixel_aspect);
+        let because = format!(
+            "a pixel aspect of {}, as the source declares it, would leave less than one line or column",
+            source.pixel_aspect
+        );
         journal.note(Subject::Size, "", DecidedBy::Source, "pixels taken for square", because);
     }
     let (upright, orientation) = (seen.frame, seen.orientation);
@@ -306,7 +309,7 @@ fn decide_range(settings: &PictureSettings, source: &Picture, container: Contain
 fn keep_alpha(steps: &mut [Step], pixel_format: String, journal: &mut Journal<'_>) -> String {
     let Some(step) = steps.iter().find(|step| step.loses_alpha()) else { return pixel_format };
     if PixelForm::of(&pixel_format).has_alpha() {
-        let because = format!("a step knows none: {}", step.words());
+        let because = format!("a step does not keep it: {}", step.words());
         journal.note(Subject::Colour, "", DecidedBy::Preset, "alpha is left out", because);
     }
     for step in steps {

@@ -52,10 +52,12 @@ impl Form {
     /// before it, the change.
     pub(super) fn fit(&mut self, frame: Frame) -> Result<(Frame, Option<Change>), AvError> {
         let own = form_of(&frame);
-        let expected = |(width, height)| PictureForm { width, height, ..own.clone() };
-        let first = self.expected.map_or_else(|| own.clone(), expected);
-        let wanted = self.wanted.get_or_insert_with(|| first.clone()).clone();
-        let before = self.last.replace(own.clone()).or(Some(first));
+        if self.last.is_none() {
+            let expected = |(width, height)| PictureForm { width, height, ..own.clone() };
+            self.last = Some(self.expected.map_or_else(|| own.clone(), expected));
+        }
+        let before = self.last.replace(own.clone());
+        let wanted = self.wanted.get_or_insert_with(|| before.clone().unwrap_or_else(|| own.clone())).clone();
         let changed = before.filter(|before| *before != own).map(|_| (wanted.clone(), own.clone()));
         if own == wanted {
             return Ok((frame, changed));

@@ -385,9 +385,13 @@ impl StreamView<'_> {
 
     /// Seconds.
     pub(crate) fn start(&self) -> Option<Rational> {
-        let known = self.stream.start_time != ffi::AV_NOPTS_VALUE;
         let priming = self.priming().and_then(|samples| Rational::new(samples.into(), self.sample_rate().into()));
-        known.then(|| Rational::whole(self.stream.start_time) * self.clock() + priming.unwrap_or(Rational::ZERO))
+        self.stamped_start().map(|start| start + priming.unwrap_or(Rational::ZERO))
+    }
+
+    /// Seconds of its first time stamp.
+    fn stamped_start(&self) -> Option<Rational> {
+        (self.stream.start_time != ffi::AV_NOPTS_VALUE).then(|| Rational::whole(self.stream.start_time) * self.clock())
     }
 
     /// Seconds.
@@ -479,11 +483,14 @@ impl StreamView<'_> {
         mean.or(rational(self.stream.r_frame_rate).filter(|rate| rate.is_positive()))
     }
 
-    /// Samples at its beginning that only prime the decoder, where the header tells of them and the decoder does not
-    /// know them by itself.
+    /// Samples at its beginning that only prime the decoder, where the header tells of them and stamps lie that much
+    /// before nought for it, as in Matroska; nothing where the decoder knows them by itself, or stamps leave them out.
     pub(crate) fn priming(&self) -> Option<u32> {
         let is_known = self.parameters.codec_id == ffi::AVCodecID::AV_CODEC_ID_OPUS;
-        u32::try_from(self.parameters.initial_padding).ok().filter(|samples| *samples > 0 && !is_known)
+        let samples = u32::try_from(self.parameters.initial_padding).ok().filter(|samples| *samples > 0 && !is_known)?;
+        let length = Rational::new(samples.into(), self.sample_rate().into())?;
+        let nought = self.stamped_start()? + length;
+        (nought.abs() < Rational::constant(1, 200)).then_some(samples)
     }
 
     pub(crate) fn field_order(&self) -> FieldOrder {
