@@ -50,16 +50,17 @@ pub fn cpu_cost(plan: &Plan) -> f64 {
 const fn cost_of_step(step: &Step) -> f64 {
     match step {
         Step::Denoise { .. } => 110.0,
-        Step::Convert { .. } | Step::ToneMap { .. } => 130.0,
-        Step::Lut { .. } => 55.0,
+        Step::Tone { .. } => 40.0,
+        Step::LookUp { .. } => 25.0,
         Step::Deblock { .. } => 30.0,
         Step::Deinterlace { .. } | Step::Film { .. } => 27.0,
         Step::ConstantRate { by: RateConversion::Motion, .. } => 1500.0,
         Step::ConstantRate { by: RateConversion::Blend, .. } => 15.0,
         Step::Subtitles { .. } | Step::BurnIn(_) | Step::Watermark(_) => 13.0,
         Step::Adjust { .. } | Step::Grey => 9.0,
-        Step::Turn { .. } | Step::Mirror | Step::Scale { .. } | Step::Pad { .. } => 4.0,
-        Step::EvenFilm { .. } | Step::Speed { .. } | Step::Crop { .. } => 0.0,
+        Step::Resample { .. } | Step::Rearrange { .. } => 10.0,
+        Step::Turn { .. } | Step::Mirror | Step::Pad { .. } => 4.0,
+        Step::EvenFilm { .. } | Step::Speed { .. } | Step::Crop { .. } | Step::Earlier => 0.0,
         Step::ConstantRate { by: RateConversion::DropRepeat, .. } => 0.0,
     }
 }

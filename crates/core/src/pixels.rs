@@ -1,5 +1,7 @@
 //! Pixel formats: what they hold, told from their short names, and what is lost from one to the other.
 
+use crate::geometry::Rectangle;
+
 /// The planes of colour beside luma.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Colours {
@@ -67,7 +69,7 @@ impl PixelForm {
         // Bits stand at the end, behind the “p” of planes or the name of the one plane.
         let digits = name.len() - name.trim_end_matches(|letter: char| letter.is_ascii_digit()).len();
         let (head, bits) = name.split_at(name.len() - digits);
-        let planes = ["p", "pf", "gray", "ya"].iter().any(|end| head.ends_with(end));
+        let planes = ["p", "pf", "gray", "grayf", "ya"].iter().any(|end| head.ends_with(end));
         let depth = bits.parse().ok().filter(|_| planes).unwrap_or(8);
         let has_alpha =
             ["yuva", "rgba", "bgra", "argb", "abgr", "gbrap", "ya", "pal8"].iter().any(|start| name.starts_with(start));
@@ -90,6 +92,86 @@ impl PixelForm {
         self.has_alpha
     }
 
+    /// Whether it holds red, green and blue.
+    #[must_use]
+    pub const fn is_rgb(self) -> bool {
+        matches!(self.colours, Colours::Rgb)
+    }
+
+    /// The same with so many bits a sample.
+    #[must_use]
+    pub const fn with_depth(self, depth: u32) -> Self {
+        Self { depth, ..self }
+    }
+
+    /// The same without alpha.
+    #[must_use]
+    pub const fn opaque(self) -> Self {
+        Self { has_alpha: false, ..self }
+    }
+
+    /// The same with red, green and blue.
+    #[must_use]
+    pub const fn as_rgb(self) -> Self {
+        Self { colours: Colours::Rgb, ..self }
+    }
+
+    /// The same with luma and a sample of each colour difference for every pixel.
+    #[must_use]
+    pub const fn in_full_colour(self) -> Self {
+        Self { colours: FULL_COLOUR, ..self }
+    }
+
+    /// The same with colour on every line.
+    #[must_use]
+    pub const fn with_lines_of_colour(self) -> Self {
+        match self.colours {
+            Colours::Shared { columns, .. } => Self { colours: Colours::Shared { columns, lines: 1 }, ..self },
+            Colours::Grey | Colours::Rgb => self,
+        }
+    }
+
+    /// The same, with colour for every pixel where a part could not be cut out otherwise without moving it.
+    #[must_use]
+    pub fn parted_at(self, part: Rectangle) -> Self {
+        let (columns, lines) = self.shared().unwrap_or((1, 1));
+        let is_between = |place: u32, step: u32| !place.is_multiple_of(step);
+        if is_between(part.x, columns) || is_between(part.y, lines) { self.in_full_colour() } else { self }
+    }
+
+    /// The pixel format that holds this in planes, each sample of more than 8 bits in two bytes, the lower one first;
+    /// where the libraries have none, the least that holds as much.
+    #[must_use]
+    pub fn planar(self) -> String {
+        let alpha = if self.has_alpha { "a" } else { "" };
+        let depth = match self.depth {
+            0..=8 => 8,
+            9 if !(self.has_alpha && self.is_rgb()) => 9,
+            9 | 10 => 10,
+            11 | 12 => 12,
+            14 if !self.has_alpha => 14,
+            13..=16 => 16,
+            _ => 32,
+        };
+        let bits = match depth {
+            8 => String::new(),
+            32 => "f32le".to_owned(),
+            depth => format!("{depth}le"),
+        };
+        let sampling = match (self.colours, depth) {
+            (Colours::Grey, 32) if !self.has_alpha => return "grayf32le".to_owned(),
+            (Colours::Grey, _) if !self.has_alpha => return format!("gray{bits}"),
+            (Colours::Rgb, _) | (_, 32) => return format!("gbr{alpha}p{bits}"),
+            (Colours::Shared { columns: 4, lines: 4 }, 8) if !self.has_alpha => "410",
+            (Colours::Shared { columns: 4, lines: 1 }, 8) if !self.has_alpha => "411",
+            (Colours::Shared { columns: 1, lines: 2 }, 8 | 10 | 12) if !self.has_alpha => "440",
+            (Colours::Shared { columns: 2 | 4, lines: 2 | 4 }, _) => "420",
+            (Colours::Shared { columns: 2 | 4, .. }, _) => "422",
+            (Colours::Shared { .. } | Colours::Grey, _) => "444",
+        };
+        format!("yuv{alpha}{sampling}p{bits}")
+    }
+
     /// How colour is stored, as the trade writes it.
     #[must_use]
     pub const fn words(self) -> &'static str {
@@ -105,8 +187,9 @@ impl PixelForm {
         }
     }
 
-    /// How many columns and lines of luma share a sample of colour.
-    const fn shared(self) -> Option<(u32, u32)> {
+    /// How many columns and lines of luma share a sample of colour; nothing without colour.
+    #[must_use]
+    pub const fn shared(self) -> Option<(u32, u32)> {
         match self.colours {
             Colours::Grey => None,
             Colours::Rgb => Some((1, 1)),
@@ -130,14 +213,6 @@ impl PixelForm {
         }
         lost
     }
-}
-
-/// The pixel format with the same samples and without alpha.
-#[must_use]
-pub fn without_alpha(pixel_format: &str) -> String {
-    let opaque = [("yuva", "yuv"), ("gbrap", "gbrp"), ("bgra", "bgr0"), ("ya8", "gray")];
-    let found = opaque.into_iter().find_map(|(start, plain)| Some(format!("{plain}{}", pixel_format.strip_prefix(start)?)));
-    found.unwrap_or_else(|| pixel_format.to_owned())
 }
 
 /// Whether a pixel format holds red, green and blue.

@@ -344,7 +344,7 @@ proptest! {
 
     #[test]
     fn shared_stages_work_off_every_chain_and_nothing_twice(chains in prop::collection::vec(prop::collection::vec(0_u32..3, 0..5), 1..6)) {
-        let chains: Vec<Vec<Step>> = chains.iter().map(|chain| chain.iter().map(|x| Step::Pad { width: 2, height: 2, x: *x, y: 0 }).collect()).collect();
+        let chains: Vec<Vec<Step>> = chains.iter().map(|chain| chain.iter().map(|x| Step::Pad { width: 2, height: 2, x: *x, y: 0, full_range: false }).collect()).collect();
         let slices: Vec<&[Step]> = chains.iter().map(Vec::as_slice).collect();
         let stages = share_steps(&slices);
         for (output, chain) in chains.iter().enumerate() {

@@ -2,56 +2,41 @@
 
 use std::path::Path;
 
-use beryl_core::plan::{BurnText, ColourSpace, FramesMeant, Step, WatermarkPlan};
-use beryl_core::preset::{Adjustment, Corner, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, RateConversion};
+use beryl_core::plan::{BurnText, FramesMeant, Samples, Step};
+use beryl_core::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, RateConversion};
 use beryl_core::reading::FieldOrder;
 
 use crate::supplies::Supplies;
 
 /// The filters of a chain of steps, separated by commas.
 pub(crate) fn text(steps: &[Step], supplies: &Supplies) -> String {
-    steps.iter().filter_map(|step| step_text(step, supplies)).collect::<Vec<_>>().join(",")
+    let filter = |step: &Step| match step {
+        Step::Resample { from, to, width, height, .. } => resample(from, to, (*width, *height)),
+        step => step_text(step, supplies),
+    };
+    steps.iter().filter_map(filter).collect::<Vec<_>>().join(",")
 }
 
 /// The filter of a step; nothing for steps that this crate does by itself, and for those whose supplies are missing.
 pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
     Some(match step {
-        Step::Film { .. } | Step::EvenFilm { .. } | Step::Speed { .. } | Step::Watermark(_) => return None,
-        Step::ToneMap { from, peak, pixel_format } => format!(
-            "zscale={}:agamma=false:t=linear:npl={WHITE}:p=bt709:m=gbr:r=full,format=pix_fmts=gbrpf32le,tonemap=tonemap=mobius:peak={:.4}:desat=0,\
-             zscale=agamma=false:min=gbr:rin=full:tin=linear:pin=bt709:t=bt709:p=bt709:m=bt709:r=limited,format=pix_fmts={pixel_format}",
-            space_in(from),
-            f64::from(*peak) / f64::from(WHITE)
-        ),
-        Step::Lut { name, from, pixel_format } => {
+        Step::Film { .. }
+        | Step::EvenFilm { .. }
+        | Step::Speed { .. }
+        | Step::Tone { .. }
+        | Step::Rearrange { .. }
+        | Step::Resample { .. }
+        | Step::Pad { .. }
+        | Step::Subtitles { .. }
+        | Step::BurnIn(_)
+        | Step::Watermark(_)
+        | Step::Earlier => return None,
+        Step::LookUp { name } => {
             let (file, is_cube) = supplies.lut(name)?;
             let filter = if is_cube { "lut3d" } else { "lut1d" };
             let interpolation = if is_cube { "tetrahedral" } else { "linear" };
-            format!(
-                "zscale=min={}:rin={}:m=gbr:r=full,format=pix_fmts=gbrpf32le,{filter}=file={}:interp={interpolation},\
-                 zscale=min=gbr:rin=full:m=bt709:r=limited,format=pix_fmts={pixel_format}",
-                from.matrix,
-                range(from.full_range),
-                escaped(file)
-            )
+            format!("{filter}=file={}:interp={interpolation}", escaped(file))
         }
-        Step::Convert { from, to, pixel_format } if from.matrix == to.matrix && from.primaries == to.primaries => {
-            format!("zscale=rin={}:r={},format=pix_fmts={pixel_format}", range(from.full_range), range(to.full_range))
-        }
-        Step::Convert { from, to, pixel_format } => format!(
-            "zscale={}:agamma=false:p={}:t={}:m={}:r={},format=pix_fmts={pixel_format}",
-            space_in(from),
-            to.primaries,
-            to.transfer,
-            to.matrix,
-            range(to.full_range)
-        ),
-        Step::Subtitles { .. } => {
-            let (file, font) = (supplies.subtitles(step)?, supplies.font()?);
-            let folder = font.parent().unwrap_or(font);
-            format!("subtitles=filename={}:fontsdir={}", escaped(file), escaped(folder))
-        }
-        Step::BurnIn(text) => burn(text, supplies.font()?),
         Step::Deinterlace { order, frames, per, degree } => deinterlace(*order, *frames, *per, *degree),
         Step::Mirror => "hflip".to_owned(),
         Step::Turn { degrees: 90 } => "transpose=dir=clock".to_owned(),
@@ -71,36 +56,49 @@ pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
         Step::Deblock { degree: Deblocking::FlatParts } => "deblock=filter=weak:block=8".to_owned(),
         Step::Deblock { degree: Deblocking::WholePicture } => "deblock=filter=strong:block=8".to_owned(),
         Step::Deblock { degree: Deblocking::Off } | Step::Denoise { degree: Denoising::Off } => return None,
-        // In the spectrum of small blocks noise lies even and detail does not, whether it moves or stands.
-        Step::Denoise { degree: Denoising::Camera } => "fftdnoiz=sigma=4:block=32:overlap=0.5".to_owned(),
-        Step::Denoise { degree: Denoising::Tape } => "fftdnoiz=sigma=9:block=32:overlap=0.5".to_owned(),
-        Step::Denoise { degree: Denoising::Night } => "fftdnoiz=sigma=20:block=32:overlap=0.5".to_owned(),
+        // In the spectrum of small blocks noise lies even and detail does not, whether it moves or stands. Several
+        // threads would add up the borders of blocks at the same time, and give other pictures each time.
+        Step::Denoise { degree: Denoising::Camera } => "fftdnoiz=sigma=4:block=32:overlap=0.5:threads=1".to_owned(),
+        Step::Denoise { degree: Denoising::Tape } => "fftdnoiz=sigma=9:block=32:overlap=0.5:threads=1".to_owned(),
+        Step::Denoise { degree: Denoising::Night } => "fftdnoiz=sigma=20:block=32:overlap=0.5:threads=1".to_owned(),
         Step::Adjust { adjustment, levels, neutral } => adjust(*adjustment, *levels, *neutral),
         Step::Grey => "lutyuv=u=(minval+maxval)/2:v=(minval+maxval)/2".to_owned(),
-        Step::Scale { width, height, pixel_format, fields_apart, to_matrix, to_range } => {
-            let mut text = format!(
-                "scale=w={width}:h={height}:flags=bicubic+accurate_rnd+full_chroma_int:interl={}",
-                u8::from(*fields_apart)
-            );
-            if let Some(matrix) = to_matrix {
-                text.push_str(&format!(":out_color_matrix={matrix}"));
-            }
-            if let Some(range) = to_range {
-                text.push_str(&format!(":out_range={range}"));
-            }
-            format!("{text},format=pix_fmts={pixel_format}")
-        }
-        Step::Pad { width, height, x, y } => format!("pad=w={width}:h={height}:x={x}:y={y}:color=black"),
     })
 }
 
-/// The light of diffuse white in pictures of a high dynamic range, in cd/m² (ITU-R BT.2408).
-const WHITE: u32 = 203;
+/// Size, samples and colour in one, by the library of this name, which takes every code for what both sides say it is.
+/// Splines of three lobes draw pictures at another size, made wider where they become smaller; what becomes 8 bits is
+/// dithered by handing each error on to the neighbours. A size of nought is that of what goes in. Nothing where colour
+/// is of a kind that nobody can convert, which plans see to.
+pub(crate) fn resample(from: &Samples, to: &Samples, (width, height): (u32, u32)) -> Option<String> {
+    let dither = if from.is_dithered_in(to) { "error_diffusion" } else { "none" };
+    let conversion = from.conversion(to).ok()?;
+    let side = |samples: &Samples, numbers: [u8; 3], names: [&str; 5]| {
+        let [primaries, transfer, matrix] = numbers;
+        let range = if samples.space.full_range { "full" } else { "limited" };
+        let values =
+            [matrix.to_string(), primaries.to_string(), transfer.to_string(), range.to_owned(), samples.chroma.word().to_owned()];
+        names.iter().zip(values).map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join(":")
+    };
+    Some(format!(
+        "zscale=w={width}:h={height}:filter=spline36:dither={dither}:agamma=false:{}:{},format=pix_fmts={}",
+        side(from, conversion.from, ["min", "pin", "tin", "rin", "cin"]),
+        side(to, conversion.to, ["m", "p", "t", "r", "c"]),
+        to.pixel_format
+    ))
+}
+
+/// What writes subtitles into clear pictures.
+pub(crate) fn subtitles(file: &Path, font: &Path) -> String {
+    let folder = font.parent().unwrap_or(font);
+    format!("subtitles=filename={}:fontsdir={}:alpha=1", escaped(file), escaped(folder))
+}
 
 /// What a noted frame calls the text that is written into it.
 pub(crate) const BURNT_TEXT: &str = "beryl.text";
 
-fn burn(text: &BurnText, font: &Path) -> String {
+/// What writes the text that frames bear into them.
+pub(crate) fn burnt(text: &BurnText, font: &Path) -> String {
     let height = text.height;
     // Letters take about seven tenths of a line.
     let size = (height * 7 / 10).max(6);
@@ -110,44 +108,6 @@ fn burn(text: &BurnText, font: &Path) -> String {
         escaped(font),
         (size / 3).max(2)
     )
-}
-
-/// Forms in which pictures can be laid over each other, with that of what is laid over.
-const LAID_OVER: [(&str, &str, &str); 5] = [
-    ("yuv420p10le", "yuv420p10", "yuva420p10le"),
-    ("yuv422p10le", "yuv422p10", "yuva422p10le"),
-    ("yuv422p", "yuv422", "yuva422p"),
-    ("yuv444p", "yuv444", "yuva444p"),
-    ("yuv420p", "yuv420", "yuva420p"),
-];
-
-/// What lays a picture (the second input) over others of this pixel format.
-pub(crate) fn watermark(mark: &WatermarkPlan, pixel_format: &str) -> String {
-    let WatermarkPlan { width, margin, opacity, matrix, .. } = mark;
-    let (x, y) = match mark.place {
-        Corner::TopLeft => (format!("{margin}"), format!("{margin}")),
-        Corner::TopRight => (format!("W-w-{margin}"), format!("{margin}")),
-        Corner::BottomLeft => (format!("{margin}"), format!("H-h-{margin}")),
-        Corner::BottomRight => (format!("W-w-{margin}"), format!("H-h-{margin}")),
-        Corner::Middle => ("(W-w)/2".to_owned(), "(H-h)/2".to_owned()),
-    };
-    // Colour that is not left out has 8 bit here where it is finer: the nearest is taken.
-    let near = LAID_OVER.iter().find(|(format, ..)| pixel_format == *format);
-    let (_, form, over) = near.unwrap_or(if pixel_format.ends_with("le") { &LAID_OVER[1] } else { &LAID_OVER[4] });
-    format!(
-        "[in1]format=pix_fmts=rgba,colorchannelmixer=aa={:.2},\
-         scale=w={width}:h=-1:flags=bicubic+accurate_rnd+full_chroma_int:out_range=tv:out_color_matrix={matrix},format=pix_fmts={over}[over];\
-         [in0][over]overlay=x={x}:y={y}:eof_action=repeat:format={form},format=pix_fmts={pixel_format}",
-        f64::from(*opacity) / 100.0
-    )
-}
-
-fn range(full: bool) -> &'static str {
-    if full { "full" } else { "limited" }
-}
-
-fn space_in(space: &ColourSpace) -> String {
-    format!("min={}:pin={}:tin={}:rin={}", space.matrix, space.primaries, space.transfer, range(space.full_range))
 }
 
 /// A path as a value in the libraries' notation: once for the list of options, once for the graph.

@@ -1,11 +1,14 @@
 //! All pictures of a source as samples.
 
+use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
 use beryl_core::rational::Rational;
 
+use crate::job::{Chain, TimedFrame};
 use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Kind, Stop};
 use crate::source::{PacketSource, problem_of};
+use crate::supplies::Supplies;
 
 /// The samples of a picture in 8 bit, plane by plane without gaps.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,6 +65,48 @@ pub fn deep_pictures(source: &SourceRef) -> Result<Vec<[Vec<u16>; 3]>, Problem> 
         Ok(())
     })?;
     Ok(pictures)
+}
+
+/// The samples of all pictures of a source as they come behind these steps: plane by plane as they are stored, without
+/// gaps. Steps that need a table, a picture or text find none.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read, or a step cannot be done.
+pub fn pictures_behind(source: &SourceRef, steps: &[Step]) -> Result<Vec<Vec<Vec<u16>>>, Problem> {
+    let name = source.file.path.name();
+    let refused = |error: AvError| {
+        Problem::new(ProblemKind::Unsupported, format!("{name} could not be followed"), "a step was refused")
+            .with_details(error.to_string())
+    };
+    let supplies = Supplies::of(source);
+    let mut chain = Chain::new(steps, &supplies);
+    let mut made = Vec::new();
+    each_frame(source, None, |frame, clock| {
+        let mut frame = frame.clone();
+        frame.set_times(frame.best_time().unwrap_or(0), frame.duration().max(1));
+        chain.take(Some(TimedFrame { frame, clock }), &mut made)
+    })?;
+    chain.take(None, &mut made).map_err(refused)?;
+    made.iter()
+        .map(|made| planes_of(&made.frame))
+        .collect::<Option<_>>()
+        .ok_or_else(|| refused(AvError::own("read samples", "a plane is missing")))
+}
+
+fn planes_of(frame: &Frame) -> Option<Vec<Vec<u16>>> {
+    let (_, depth) = crate::raw::pixel_format(frame.format())?;
+    let codes = |line: &[u8]| -> Vec<u16> {
+        if depth > 8 {
+            line.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect()
+        } else {
+            line.iter().map(|code| u16::from(*code)).collect()
+        }
+    };
+    let of_plane = |plane| {
+        let plane = frame.plane(plane)?;
+        (0..plane.lines()).map(|line| plane.line(line).map(codes)).collect::<Option<Vec<_>>>().map(|lines| lines.concat())
+    };
+    (0..frame.plane_count()).map(of_plane).collect()
 }
 
 /// The alpha of all pictures of a source in 8 bit, from 0 (clear) to 255, without gaps; 255 throughout where they have

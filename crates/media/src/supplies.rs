@@ -77,7 +77,7 @@ impl Supplies {
             if matches!(step, Step::BurnIn(_) | Step::Subtitles { .. }) && self.font.is_none() {
                 self.font = Some(write(&folder, "text.woff2", FONT)?);
             }
-            if let Step::Subtitles { stream, parts, speed } = step
+            if let Step::Subtitles { stream, parts, speed, .. } = step
                 && self.subtitles.iter().all(|(other, _)| other != step)
             {
                 let document = subtitles(source, origin, (*stream, parts, *speed))?;

@@ -1119,6 +1119,8 @@ export interface components {
             height: number;
             /** @description Whether the file's name is written. */
             name: boolean;
+            /** @description The form of the pictures. */
+            onto: components["schemas"]["Samples"];
             /** @description The parts of the source that are taken, in seconds from its first frame; all where there are none. */
             parts: components["schemas"]["Span"][];
             /** @description Frames of the source a second. */
@@ -1413,6 +1415,11 @@ export interface components {
             size: components["schemas"]["ByteSize"];
         };
         /**
+         * @description Where samples of colour lie between those of luma (ITU-T H.273, chroma sample location types 0 to 5).
+         * @enum {string}
+         */
+        ChromaSite: "left" | "center" | "topleft" | "top" | "bottomleft" | "bottom";
+        /**
          * @description What happens when the wanted name is taken.
          * @enum {string}
          */
@@ -1490,11 +1497,11 @@ export interface components {
              */
             space: components["schemas"]["ColourSpaceRule"];
         };
-        /** @description A colour space with its range, in the libraries' words. */
+        /** @description What the codes of a picture mean, in the libraries' words for the numbers of ITU-T H.273. */
         ColourSpace: {
             /** @description Whether the codes use the full range. */
             full_range: boolean;
-            /** @description Matrix. */
+            /** @description Matrix; `gbr` for red, green and blue. */
             matrix: string;
             /** @description Primaries. */
             primaries: string;
@@ -2263,7 +2270,10 @@ export interface components {
              * @description The stream of the source.
              */
             source_stream: number;
-            /** @description What is done to each picture, in this order. */
+            /**
+             * @description What is done to each picture, in this order. What an earlier version has written and this one does not know
+             *     becomes [`Step::Earlier`].
+             */
             steps: components["schemas"]["Step"][];
             /**
              * Format: int32
@@ -2804,6 +2814,15 @@ export interface components {
              */
             stretches: number;
         };
+        /** @description The form of pictures at one point of their way: how samples are stored, and what their codes mean. */
+        Samples: {
+            /** @description Where samples of colour lie. */
+            chroma: components["schemas"]["ChromaSite"];
+            /** @description The pixel format in the libraries' short name, in planes. */
+            pixel_format: string;
+            /** @description What the codes mean. */
+            space: components["schemas"]["ColourSpace"];
+        };
         /** @description Settings of the house. */
         Settings: {
             /** @description Jobs that run at the same time, 1 to 64. */
@@ -3128,9 +3147,10 @@ export interface components {
          *     The order is fixed by [`plan`], for these reasons: fields come before anything that mixes lines;
          *     speed before anything that counts time; turning and cropping before all that costs time for each
          *     pixel; frames are dropped before the costly steps, but mixed or drawn anew after scaling; noise
-         *     and coding blocks are cleaned before scaling spreads them; levels are changed at the source's
-         *     depth; colour is brought to where it belongs before it is scaled; what is laid over the picture comes
-         *     behind everything that would blur it; colour is taken out last, so that nothing brings it back.
+         *     and coding blocks are cleaned before scaling spreads them; whatever computes new samples does so in
+         *     16 bits, and only the last step of all has fewer; a dynamic range and a table are worked off at the
+         *     source's size, so that outputs of any size share them; what is laid over the picture comes behind
+         *     everything that would blur it; colour is taken out last, so that nothing brings it back.
          */
         Step: {
             /** @enum {string} */
@@ -3229,36 +3249,32 @@ export interface components {
             /** @enum {string} */
             step: "adjust";
         } | {
-            /** @description What it comes from. */
-            from: components["schemas"]["ColourSpace"];
             /**
              * Format: int32
              * @description The brightest light in cd/m².
              */
             peak: number;
-            /** @description Pixel format of what comes out. */
-            pixel_format: string;
+            /** @description Primaries of what goes in. */
+            primaries: string;
             /** @enum {string} */
-            step: "tone_map";
+            step: "tone";
+            /** @description Transfer of what goes in, in the libraries' words. */
+            transfer: string;
         } | {
-            /** @description What goes into it. */
-            from: components["schemas"]["ColourSpace"];
             /** @description The table's name. */
             name: string;
-            /** @description Pixel format of what comes out. */
-            pixel_format: string;
             /** @enum {string} */
-            step: "lut";
+            step: "look_up";
         } | {
-            /** @description What it comes from. */
-            from: components["schemas"]["ColourSpace"];
-            /** @description Pixel format of what comes out. */
-            pixel_format: string;
+            /** @description Pixel format of what goes in. */
+            from: string;
             /** @enum {string} */
-            step: "convert";
-            /** @description What it becomes. */
-            to: components["schemas"]["ColourSpace"];
+            step: "rearrange";
+            /** @description Pixel format of what comes out. */
+            to: string;
         } | {
+            /** @description The form of the pictures. */
+            onto: components["schemas"]["Samples"];
             /** @description The parts of the source that are taken, in seconds from its first frame; all where there are none. */
             parts: components["schemas"]["Span"][];
             /** @description By what factor it plays faster. */
@@ -3280,27 +3296,27 @@ export interface components {
             /** @enum {string} */
             step: "grey";
         } | {
-            /** @description Whether fields are scaled apart. */
+            /** @description Whether each field is brought to it by itself. */
             fields_apart: boolean;
+            /** @description The form of what goes in. */
+            from: components["schemas"]["Samples"];
             /**
              * Format: int32
              * @description Lines.
              */
             height: number;
-            /** @description Pixel format in the library's short name. */
-            pixel_format: string;
             /** @enum {string} */
-            step: "scale";
-            /** @description Matrix to convert to, where the source is RGB. */
-            to_matrix?: string | null;
-            /** @description Range to convert to, where it changes. */
-            to_range?: string | null;
+            step: "resample";
+            /** @description The form of what comes out. */
+            to: components["schemas"]["Samples"];
             /**
              * Format: int32
              * @description Columns.
              */
             width: number;
         } | {
+            /** @description Whether the codes use the full range, which decides what is black. */
+            full_range?: boolean;
             /**
              * Format: int32
              * @description Lines of the whole.
@@ -3323,6 +3339,9 @@ export interface components {
              * @description Place of the picture from the top.
              */
             y: number;
+        } | {
+            /** @enum {string} */
+            step: "earlier";
         };
         /**
          * @description A path from the root of a storage. Bytes that are not UTF-8, and the percent sign, stand as %XX
@@ -3573,8 +3592,8 @@ export interface components {
              * @description Columns and lines from the borders.
              */
             margin: number;
-            /** @description The matrix of the pictures it is laid over, in the libraries' words. */
-            matrix: string;
+            /** @description The form of the pictures it is laid over. */
+            onto: components["schemas"]["Samples"];
             /**
              * Format: int32
              * @description How much of it covers, in percent.

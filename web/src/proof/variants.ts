@@ -4,6 +4,7 @@ import { fraction } from "../shared/words";
 import type { Patch } from "../sheets/overrides";
 
 type Plan = NonNullable<Output["plan"]>;
+type Step = NonNullable<Plan["picture"]>["steps"][number];
 
 /** The output with something else set. */
 export interface Variant {
@@ -76,6 +77,14 @@ export function strips(plan: Plan): Strip[] {
   return [...(quality ? [quality] : []), ...(steps.some((step) => step.step === "deinterlace") ? [FIELDS] : []), CLEANING, BLOCKS, ...(effort ? [EFFORT] : []), SIZE];
 }
 
+const WITHOUT_CONVERTING: Variant = { label: "without converting colour", overrides: picture({ colour: { space: "same", range: "limited" } }) };
+
+/** Whether luma and chroma get another colour space, and not only another size or other bits. */
+function changesColour({ from, to }: Extract<Step, { step: "resample" }>): boolean {
+  const isRgb = from.space.matrix === "gbr" || to.space.matrix === "gbr";
+  return !isRgb && (from.space.primaries !== to.space.primaries || from.space.transfer !== to.space.transfer || from.space.matrix !== to.space.matrix);
+}
+
 /** Steps that can be left out, in words, each with what leaves it out. */
 export function withoutSteps(plan: Plan): Variant[] {
   const found: Variant[] = [];
@@ -102,14 +111,14 @@ export function withoutSteps(plan: Plan): Variant[] {
       case "grey":
         found.push({ label: "with its colour", overrides: picture({ greyscale: false }) });
         break;
-      case "tone_map":
+      case "tone":
         found.push({ label: "with its dynamic range", overrides: picture({ colour: { dynamic_range: "keep" } }) });
         break;
-      case "lut":
+      case "look_up":
         found.push({ label: "without the table", overrides: picture({ colour: { lut: null } }) });
         break;
-      case "convert":
-        found.push({ label: "without converting colour", overrides: picture({ colour: { space: "same", range: "limited" } }) });
+      case "resample":
+        if (changesColour(step) && !found.includes(WITHOUT_CONVERTING)) found.push(WITHOUT_CONVERTING);
         break;
       case "subtitles":
         found.push({ label: "without subtitles", overrides: picture({ overlays: { subtitles: { rule: "never" } } }) });
@@ -123,7 +132,7 @@ export function withoutSteps(plan: Plan): Variant[] {
       case "speed":
       case "turn":
       case "constant_rate":
-      case "scale":
+      case "rearrange":
       case "pad":
         break;
     }

@@ -1,176 +1,140 @@
 //! Colour: dynamic range, look-up table, colour space, range.
 
 use super::build::Journal;
-use super::{ColourSpace, Origin, Step, Subject};
-use crate::pixels::{PixelForm, is_rgb};
+use super::way::{Way, is_full};
+use super::{ChromaSite, ColourSpace, Origin, PlanError, Samples, Step, Subject};
+use crate::pixels::PixelForm;
 use crate::preset::{ColourSettings, ColourSpaceRule, DynamicRangeRule, RangeRule};
 use crate::reading::{Colour, Hdr, Picture};
+use crate::tone::{USUAL_PEAK, peak_of};
 
-/// What becomes of colour.
+/// What the codes of the output mean.
 pub(super) struct Coloured {
-    /// Steps at the source's size.
-    pub(super) steps: Vec<Step>,
-    /// Tags of the output.
+    /// The form of the output, in planes.
+    pub(super) samples: Samples,
+    /// Its tags.
     pub(super) colour: Colour,
     pub(super) hdr: Option<Hdr>,
-    /// The pixel format behind the steps.
-    pub(super) pixel_format: String,
-    /// Whether the pictures are still RGB behind the steps.
-    pub(super) rgb: bool,
-    /// Whether the codes still have the full range behind the steps.
-    pub(super) full_range: bool,
-    /// The colour space behind the steps.
-    pub(super) space: ColourSpace,
-    /// The pixel format that steps give.
-    fine: String,
 }
 
-impl Coloured {
-    /// Adds a step whose output has this space, with limited range.
-    fn add(&mut self, step: Step, to: ColourSpace) {
-        self.steps.push(step);
-        self.pixel_format.clone_from(&self.fine);
-        (self.rgb, self.full_range) = (false, false);
-        self.colour = Colour {
-            primaries: Some(to.primaries.clone()),
-            transfer: Some(to.transfer.clone()),
-            matrix: Some(to.matrix.clone()),
-            range: Some("tv".to_owned()),
-            chroma_location: self.colour.chroma_location.take(),
-        };
-        self.space = to;
-    }
-}
-
-/// Fine enough for what comes out of a conversion, whatever the output stores.
-const FINE: &str = "yuv444p10le";
-const FINE_WITH_ALPHA: &str = "yuva444p10le";
-/// The brightest light where the source does not tell, in cd/m².
-const USUAL_PEAK: u32 = 1000;
-
-fn rec709() -> ColourSpace {
-    let word = || "bt709".to_owned();
-    ColourSpace { primaries: word(), transfer: word(), matrix: word(), full_range: false }
-}
-
-/// The colour space of a source: what it declares, and where it declares nothing what such pictures have.
-fn space_of(source: &Picture) -> ColourSpace {
-    let usual = match source.height {
-        0..=525 if source.width <= 720 => "smpte170m",
-        526..=576 if source.width <= 720 => "bt470bg",
-        _ => "bt709",
-    };
-    let rgb = is_rgb(&source.pixel_format);
-    let known = |part: &Option<String>| part.clone().filter(|word| word != "unknown" && word != "reserved");
-    let colour = &source.colour;
-    ColourSpace {
-        primaries: known(&colour.primaries).unwrap_or_else(|| usual.to_owned()),
-        // Both kinds of BT.601 have the transfer of BT.709.
-        transfer: known(&colour.transfer).unwrap_or_else(|| "bt709".to_owned()),
-        matrix: if rgb { "gbr".to_owned() } else { known(&colour.matrix).unwrap_or_else(|| usual.to_owned()) },
-        full_range: rgb || is_full(source),
-    }
-}
-
-/// Whether the codes of a source have the full range of luma and colour.
-pub(super) fn is_full(source: &Picture) -> bool {
-    !is_rgb(&source.pixel_format) && (source.colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj"))
-}
-
-/// What becomes of colour, with steps whose output has `format` where the picture keeps its size, and
-/// a finer one where it will be scaled.
+/// What becomes of colour in an output whose samples have the form of `format`: what has to be done in red, green and
+/// blue is added to the way, and what the output's codes mean is answered.
 pub(super) fn decide(
     settings: &ColourSettings,
     source: &Picture,
-    format: &str,
-    scaled: bool,
+    format: PixelForm,
+    way: &mut Way,
     journal: &mut Journal<'_>,
-) -> Coloured {
-    let rgb = is_rgb(&source.pixel_format);
-    let mut made = Coloured {
-        steps: Vec::new(),
-        colour: source.colour.clone(),
-        hdr: source.hdr.clone(),
-        pixel_format: source.pixel_format.clone(),
-        rgb,
-        full_range: is_full(source),
-        space: space_of(source),
-        fine: match (scaled, PixelForm::of(format).has_alpha()) {
-            (false, _) => format,
-            (true, false) => FINE,
-            (true, true) => FINE_WITH_ALPHA,
-        }
-        .to_owned(),
-    };
-    let high = match source.colour.transfer.as_deref() {
-        Some("smpte2084") => Some("PQ"),
-        Some("arib-std-b67") => Some("HLG"),
-        _ => None,
-    };
-    let eight_bit = PixelForm::of(format).depth == 8;
-    let to_standard = match settings.dynamic_range {
-        DynamicRangeRule::Standard => true,
-        DynamicRangeRule::WhenNeeded => eight_bit,
-        DynamicRangeRule::Keep => false,
-    };
-    if let Some(name) = high.filter(|_| to_standard) {
-        let told = source.hdr.as_ref().and_then(|hdr| {
-            let level = hdr.light_level.map(|[most, _]| most).filter(|most| *most > 0);
-            level.or_else(|| hdr.luminance.map(|[_, most]| u32::try_from(most.round()).unwrap_or(0)).filter(|most| *most > 0))
-        });
-        let peak = told.unwrap_or(USUAL_PEAK);
-        let why = if settings.dynamic_range == DynamicRangeRule::WhenNeeded { ", and 8 bits are too few for it" } else { "" };
-        let because = match told {
-            Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
-            None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
-        };
-        let what = "brought to the standard dynamic range of Rec. 709, brighter light compressed";
-        journal.note(Subject::Colour, "/picture/colour/dynamic_range", Origin::Preset, what, because);
-        let step = Step::ToneMap { from: made.space.clone(), peak, pixel_format: made.fine.clone() };
-        made.add(step, rec709());
-        made.hdr = None;
-    }
+) -> Result<Coloured, PlanError> {
+    let was_rgb = way.samples.form().is_rgb();
+    let mut hdr = source.hdr.clone();
+    let mut is_changed = dynamic_range(settings, source, format, way, journal)?;
     if let Some(name) = &settings.lut {
         let what = format!("looked up in the table {name}, whose output is Rec. 709");
         journal.note(Subject::Colour, "/picture/colour/lut", Origin::Preset, what, "the preset asks for it");
-        let step = Step::Lut { name: name.clone(), from: made.space.clone(), pixel_format: made.fine.clone() };
-        made.add(step, rec709());
-        made.hdr = None;
+        way.as_rgb()?;
+        way.add(Step::LookUp { name: name.clone() });
+        way.samples.space = ColourSpace::rec709().in_rgb();
+        is_changed = true;
     }
+    if is_changed {
+        hdr = None;
+    }
+    let present = way.samples.space.clone();
     let wanted = match settings.space {
         ColourSpaceRule::Same => None,
-        ColourSpaceRule::Rec709 => Some(("Rec. 709", rec709())),
+        ColourSpaceRule::Rec709 => Some(("Rec. 709", ColourSpace::rec709())),
         ColourSpaceRule::Rec601With625 => Some(("Rec. 601 with 625 lines", rec601("bt470bg"))),
         ColourSpaceRule::Rec601With525 => Some(("Rec. 601 with 525 lines", rec601("smpte170m"))),
     };
-    let present = made.space.clone();
-    if let Some((words, to)) = wanted.filter(|(_, to)| !is_same(to, &present)) {
+    let same = wanted.as_ref().is_some_and(|(_, to)| is_same(to, &present, is_changed));
+    let mut space = if let Some((words, to)) = wanted.filter(|_| !same) {
         let because = format!("the source has {} / {} / {}", present.primaries, present.transfer, present.matrix);
-        let what = format!("converted to {words}");
-        journal.note(Subject::Colour, "/picture/colour/space", Origin::Preset, what, because);
-        let step = Step::Convert { from: present, to: to.clone(), pixel_format: made.fine.clone() };
-        made.add(step, to);
-    } else if made.steps.is_empty() {
-        declared(source, settings.range, is_rgb(format), &mut made, journal);
-    }
-    if settings.range == RangeRule::Full && !is_rgb(format) {
-        let because = "the preset asks for it: not all players heed it";
-        journal.note(Subject::Colour, "/picture/colour/range", Origin::Preset, "full range", because);
-        if !made.rgb && !made.full_range {
-            let to = ColourSpace { full_range: true, ..made.space.clone() };
-            made.steps.push(Step::Convert { from: made.space.clone(), to, pixel_format: made.fine.clone() });
-            made.pixel_format.clone_from(&made.fine);
-            made.full_range = true;
+        let because = if is_changed { "what goes before leaves Rec. 709".to_owned() } else { because };
+        journal.note(Subject::Colour, "/picture/colour/space", Origin::Preset, format!("converted to {words}"), because);
+        hdr = None;
+        to
+    } else if is_changed {
+        ColourSpace::rec709()
+    } else {
+        declared(source, settings.range, was_rgb && format.is_rgb(), present, journal)
+    };
+    if format.is_rgb() {
+        space = space.in_rgb();
+    } else {
+        if settings.range == RangeRule::Full {
+            let because = "the preset asks for it: not all players heed it";
+            journal.note(Subject::Colour, "/picture/colour/range", Origin::Preset, "full range", because);
         }
-        made.colour.range = Some("pc".to_owned());
+        let stays_full = settings.range == RangeRule::Same && is_full(source) && !is_changed;
+        space.full_range = settings.range == RangeRule::Full || stays_full;
     }
-    made
+    let samples = Samples { pixel_format: format.planar(), chroma: site(way, format, &space), space };
+    let ColourSpace { primaries, transfer, matrix, full_range } = samples.space.clone();
+    let range = if full_range { "pc" } else { "tv" }.to_owned();
+    let shares_lines = format.shared().is_some_and(|(_, lines)| lines > 1);
+    let colour = Colour {
+        primaries: Some(primaries),
+        transfer: Some(transfer),
+        matrix: Some(matrix),
+        range: Some(range),
+        chroma_location: shares_lines.then(|| samples.chroma.word().to_owned()),
+    };
+    Ok(Coloured { samples, colour, hdr })
 }
 
-/// Whether two spaces differ in nothing but the names of equal transfers and the range.
-fn is_same(one: &ColourSpace, other: &ColourSpace) -> bool {
-    let curve = |name: &str| if name == "smpte170m" || name == "bt470bg" { "bt709" } else { name }.to_owned();
-    one.primaries == other.primaries && one.matrix == other.matrix && curve(&one.transfer) == curve(&other.transfer)
+/// Brings a high dynamic range down where that is wanted; answers whether it does.
+fn dynamic_range(
+    settings: &ColourSettings,
+    source: &Picture,
+    format: PixelForm,
+    way: &mut Way,
+    journal: &mut Journal<'_>,
+) -> Result<bool, PlanError> {
+    let name = match way.samples.space.transfer.as_str() {
+        "smpte2084" => "PQ",
+        "arib-std-b67" => "HLG",
+        _ => return Ok(false),
+    };
+    let wanted = match settings.dynamic_range {
+        DynamicRangeRule::Standard => true,
+        DynamicRangeRule::WhenNeeded => format.depth == 8,
+        DynamicRangeRule::Keep => false,
+    };
+    if !wanted {
+        return Ok(false);
+    }
+    let told = source.hdr.as_ref().and_then(peak_of);
+    let peak = told.unwrap_or(USUAL_PEAK);
+    let why = if settings.dynamic_range == DynamicRangeRule::WhenNeeded { ", and 8 bits are too few for it" } else { "" };
+    let because = match told {
+        Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
+        None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
+    };
+    let what = "brought to the standard dynamic range of Rec. 709: white at 203 cd/m² stays white, brighter light is compressed";
+    journal.note(Subject::Colour, "/picture/colour/dynamic_range", Origin::Preset, what, because);
+    way.bring_down(peak)?;
+    Ok(true)
+}
+
+/// Where the output's colour lies: where it lay, if that is said; where pictures with these primaries have it otherwise.
+fn site(way: &Way, format: PixelForm, space: &ColourSpace) -> ChromaSite {
+    let before = way.samples.form().shared();
+    let after = format.shared();
+    let site = match (before, after) {
+        (Some((_, 2..)), Some((_, 2..))) => way.samples.chroma,
+        // ITU-R BT.2020 and BT.2100 have it at the pixel.
+        (_, Some((2.., 2..))) if space.primaries == "bt2020" => ChromaSite::TopLeft,
+        _ => ChromaSite::Left,
+    };
+    site.within(format)
+}
+
+/// Whether two spaces differ in nothing but the names of equal transfers and the range. Red, green and blue have no
+/// matrix to compare; those that the steps before have left become luma and chroma in any case.
+fn is_same(one: &ColourSpace, other: &ColourSpace, is_changed: bool) -> bool {
+    let matrix = one.matrix == other.matrix || is_changed && one.matrix == "bt709";
+    one.primaries == other.primaries && matrix && one.curve() == other.curve()
 }
 
 fn rec601(word: &str) -> ColourSpace {
@@ -179,38 +143,29 @@ fn rec601(word: &str) -> ColourSpace {
 }
 
 /// Tags that are carried or assumed, where nothing is converted but RGB and ranges.
-fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, made: &mut Coloured, journal: &mut Journal<'_>) {
-    if made.rgb {
-        let word = || Some("bt709".to_owned());
-        let (matrix, range) = if stays_rgb { ("gbr", "pc") } else { ("bt709", "tv") };
-        made.colour = Colour {
-            primaries: made.colour.primaries.take().or_else(word),
-            transfer: made.colour.transfer.take().or_else(word),
-            matrix: Some(matrix.to_owned()),
-            range: Some(range.to_owned()),
-            chroma_location: None,
-        };
+fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: ColourSpace, journal: &mut Journal<'_>) -> ColourSpace {
+    if present.matrix == "gbr" {
         if stays_rgb {
             journal.note(Subject::Colour, "", Origin::Source, "RGB as it is", "the codec stores it without loss");
-        } else {
-            let what = "RGB converted with the matrix of BT.709, limited range";
-            journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
+            return present;
         }
-        return;
+        let (matrix, words) = if present.primaries == "bt2020" { ("bt2020nc", "BT.2020") } else { ("bt709", "BT.709") };
+        let range = if range == RangeRule::Full { "full" } else { "limited" };
+        let what = format!("RGB converted with the matrix of {words}, {range} range");
+        journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
+        return ColourSpace { matrix: matrix.to_owned(), full_range: false, ..present };
     }
     if is_full(source) && range == RangeRule::Same {
         journal.note(Subject::Colour, "/picture/colour/range", Origin::Source, "full range kept", "the source has it");
-        made.colour.range = Some("pc".to_owned());
-    } else if is_full(source) {
+    } else if is_full(source) && range == RangeRule::Limited {
         let because = "players and broadcasters expect limited range";
         journal.note(Subject::Colour, "", Origin::Source, "full range converted to limited", because);
-        made.colour.range = Some("tv".to_owned());
     }
-    let ColourSpace { primaries, transfer, matrix, .. } = made.space.clone();
+    let ColourSpace { primaries, transfer, matrix, .. } = &present;
     let words = format!("{primaries} / {transfer} / {matrix}");
     let is_known = |part: &Option<String>, taken: &str| part.as_deref() == Some(taken);
     let Colour { primaries: first, transfer: second, matrix: third, .. } = &source.colour;
-    let known = [is_known(first, &primaries), is_known(second, &transfer), is_known(third, &matrix)];
+    let known = [is_known(first, primaries), is_known(second, transfer), is_known(third, matrix)];
     let because = match known.iter().filter(|known| **known).count() {
         3 => "the source declares them",
         0 => "the source declares nothing, and pictures of its size have these",
@@ -218,5 +173,5 @@ fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, made: &mut Colo
     };
     let what = if known.contains(&false) { format!("tags assumed: {words}") } else { format!("tags carried: {words}") };
     journal.note(Subject::Colour, "", Origin::Source, what, because);
-    (made.colour.primaries, made.colour.transfer, made.colour.matrix) = (Some(primaries), Some(transfer), Some(matrix));
+    present
 }

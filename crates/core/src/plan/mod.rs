@@ -11,7 +11,9 @@ mod fields;
 mod overlays;
 mod pace;
 mod picture;
+mod samples;
 mod sound;
+mod way;
 
 use std::collections::BTreeMap;
 
@@ -34,6 +36,7 @@ use crate::units::{BitRate, ByteSize, rate_text};
 pub use build::plan;
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
+pub use samples::{ChromaSite, ColourSpace, Samples};
 
 /// The exact settings of one output.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -227,8 +230,15 @@ pub struct PicturePlan {
     /// What stands where the source's picture begins later than what is made.
     #[serde(default)]
     pub lead: Lead,
-    /// What is done to each picture, in this order.
+    /// What is done to each picture, in this order. What an earlier version has written and this one does not know
+    /// becomes [`Step::Earlier`].
+    #[serde(deserialize_with = "known_steps")]
     pub steps: Vec<Step>,
+}
+
+fn known_steps<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Step>, D::Error> {
+    let steps = Vec::<serde_json::Value>::deserialize(from)?;
+    Ok(steps.into_iter().map(|step| serde_json::from_value(step).unwrap_or(Step::Earlier)).collect())
 }
 
 /// Another file that a step needs, by its name.
@@ -245,33 +255,9 @@ impl Step {
     #[must_use]
     pub fn aid(&self) -> Option<AidName<'_>> {
         match self {
-            Self::Lut { name, .. } => Some(AidName::Lut(name)),
+            Self::LookUp { name } => Some(AidName::Lut(name)),
             Self::Watermark(mark) => Some(AidName::Picture(&mark.picture)),
             _ => None,
-        }
-    }
-
-    /// Whether what comes out is opaque although what went in was not.
-    #[must_use]
-    pub const fn loses_alpha(&self) -> bool {
-        match self {
-            Self::ToneMap { .. } | Self::Lut { .. } | Self::Denoise { .. } | Self::Watermark(_) => true,
-            Self::ConstantRate { by, .. } => !matches!(by, RateConversion::DropRepeat),
-            Self::Film { .. }
-            | Self::EvenFilm { .. }
-            | Self::Deinterlace { .. }
-            | Self::Speed { .. }
-            | Self::Mirror
-            | Self::Turn { .. }
-            | Self::Crop { .. }
-            | Self::Deblock { .. }
-            | Self::Adjust { .. }
-            | Self::Convert { .. }
-            | Self::Subtitles { .. }
-            | Self::BurnIn(_)
-            | Self::Grey
-            | Self::Scale { .. }
-            | Self::Pad { .. } => false,
         }
     }
 }
@@ -290,26 +276,34 @@ impl PicturePlan {
     /// they show as it is: for looking at both at the same moment.
     #[must_use]
     pub fn seen_steps(&self) -> Vec<Step> {
-        let seen = |step: &Step| match step {
-            Step::Speed { .. } | Step::Mirror | Step::Turn { .. } | Step::Crop { .. } | Step::Scale { .. } | Step::Pad { .. } => {
-                Some(step.clone())
-            }
+        let first = self.steps.iter().find_map(|step| if let Step::Resample { from, .. } = step { Some(from) } else { None });
+        let seen = |(place, step): (usize, &Step)| match step {
+            Step::Speed { .. } | Step::Mirror | Step::Turn { .. } | Step::Crop { .. } | Step::Pad { .. } => Some(step.clone()),
             Step::ConstantRate { rate, .. } => Some(Step::ConstantRate { rate: *rate, by: RateConversion::DropRepeat }),
             Step::EvenFilm { rate } => Some(Step::EvenFilm { rate: *rate }),
+            Step::Resample { width, height, fields_apart, .. } => first.map(|form| Step::Resample {
+                from: form.clone(),
+                to: form.clone(),
+                width: *width,
+                height: *height,
+                fields_apart: *fields_apart,
+            }),
+            // What the decoder gives is brought into planes.
+            Step::Rearrange { .. } => (place == 0).then(|| step.clone()),
             Step::Film { .. }
             | Step::Deinterlace { .. }
             | Step::Deblock { .. }
             | Step::Denoise { .. }
             | Step::Adjust { .. }
-            | Step::ToneMap { .. }
-            | Step::Lut { .. }
-            | Step::Convert { .. }
+            | Step::Tone { .. }
+            | Step::LookUp { .. }
             | Step::Subtitles { .. }
             | Step::BurnIn(_)
             | Step::Watermark(_)
-            | Step::Grey => None,
+            | Step::Grey
+            | Step::Earlier => None,
         };
-        self.steps.iter().filter_map(seen).collect()
+        self.steps.iter().enumerate().filter_map(seen).collect()
     }
 }
 
@@ -363,27 +357,15 @@ pub enum FilmTiming {
     Own,
 }
 
-/// A colour space with its range, in the libraries' words.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-pub struct ColourSpace {
-    /// Primaries.
-    pub primaries: String,
-    /// Transfer.
-    pub transfer: String,
-    /// Matrix.
-    pub matrix: String,
-    /// Whether the codes use the full range.
-    pub full_range: bool,
-}
-
 /// One step of the way from the source's picture to the output's.
 ///
 /// The order is fixed by [`plan`], for these reasons: fields come before anything that mixes lines;
 /// speed before anything that counts time; turning and cropping before all that costs time for each
 /// pixel; frames are dropped before the costly steps, but mixed or drawn anew after scaling; noise
-/// and coding blocks are cleaned before scaling spreads them; levels are changed at the source's
-/// depth; colour is brought to where it belongs before it is scaled; what is laid over the picture comes
-/// behind everything that would blur it; colour is taken out last, so that nothing brings it back.
+/// and coding blocks are cleaned before scaling spreads them; whatever computes new samples does so in
+/// 16 bits, and only the last step of all has fewer; a dynamic range and a table are worked off at the
+/// source's size, so that outputs of any size share them; what is laid over the picture comes behind
+/// everything that would blur it; colour is taken out last, so that nothing brings it back.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "step", rename_all = "snake_case")]
 pub enum Step {
@@ -466,32 +448,27 @@ pub enum Step {
         /// The colour code of no colour.
         neutral: u32,
     },
-    /// A high dynamic range compressed to the standard one of Rec. 709.
-    ToneMap {
-        /// What it comes from.
-        from: ColourSpace,
+    /// Red, green and blue of a high dynamic range (PQ or HLG), as fractions, brought to those of the standard range of
+    /// Rec. 709 in 16 bits, as [`crate::tone`] has it.
+    Tone {
+        /// Transfer of what goes in, in the libraries' words.
+        transfer: String,
+        /// Primaries of what goes in.
+        primaries: String,
         /// The brightest light in cd/m².
         peak: u32,
-        /// Pixel format of what comes out.
-        pixel_format: String,
     },
-    /// Colours looked up in a table, whose output is Rec. 709.
-    Lut {
+    /// Red, green and blue looked up in a table, whose output is Rec. 709.
+    LookUp {
         /// The table's name.
         name: String,
-        /// What goes into it.
-        from: ColourSpace,
-        /// Pixel format of what comes out.
-        pixel_format: String,
     },
-    /// Brought from one colour space to another.
-    Convert {
-        /// What it comes from.
-        from: ColourSpace,
-        /// What it becomes.
-        to: ColourSpace,
+    /// The same samples in another order: packed or in planes.
+    Rearrange {
+        /// Pixel format of what goes in.
+        from: String,
         /// Pixel format of what comes out.
-        pixel_format: String,
+        to: String,
     },
     /// Subtitles written into the picture.
     Subtitles {
@@ -501,6 +478,8 @@ pub enum Step {
         parts: Vec<Span>,
         /// By what factor it plays faster.
         speed: Rational,
+        /// The form of the pictures.
+        onto: Samples,
     },
     /// Text written into the picture, which goes by the source's time.
     BurnIn(BurnText),
@@ -508,20 +487,18 @@ pub enum Step {
     Watermark(WatermarkPlan),
     /// All colour taken out.
     Grey,
-    /// Brought to a size, a pixel format and a range.
-    Scale {
+    /// Brought to another size, other samples or another colour space, in one.
+    Resample {
+        /// The form of what goes in.
+        from: Samples,
+        /// The form of what comes out.
+        to: Samples,
         /// Columns.
         width: u32,
         /// Lines.
         height: u32,
-        /// Pixel format in the library's short name.
-        pixel_format: String,
-        /// Whether fields are scaled apart.
+        /// Whether each field is brought to it by itself.
         fields_apart: bool,
-        /// Matrix to convert to, where the source is RGB.
-        to_matrix: Option<String>,
-        /// Range to convert to, where it changes.
-        to_range: Option<String>,
     },
     /// Put on a black ground.
     Pad {
@@ -533,7 +510,12 @@ pub enum Step {
         x: u32,
         /// Place of the picture from the top.
         y: u32,
+        /// Whether the codes use the full range, which decides what is black.
+        #[serde(default)]
+        full_range: bool,
     },
+    /// A step that an earlier version of the program has planned: its plan can be shown, and no more.
+    Earlier,
 }
 
 impl From<Rectangle> for Step {
@@ -611,15 +593,20 @@ impl Step {
             Self::Deblock { .. } => "coding blocks smoothed".to_owned(),
             Self::Denoise { .. } => "noise taken out".to_owned(),
             Self::Adjust { .. } => "levels changed".to_owned(),
-            Self::ToneMap { .. } => "brought to the standard dynamic range".to_owned(),
-            Self::Lut { name, .. } => format!("colours by {name}"),
-            Self::Convert { .. } => "colour space converted".to_owned(),
+            Self::Tone { .. } => "brought to the standard dynamic range".to_owned(),
+            Self::LookUp { name } => format!("colours by {name}"),
+            Self::Rearrange { to, .. } => format!("stored as {to}"),
             Self::Subtitles { .. } => "subtitles written in".to_owned(),
             Self::BurnIn(_) => "text written in".to_owned(),
             Self::Watermark(_) => "watermark laid over".to_owned(),
             Self::Grey => "colour taken out".to_owned(),
-            Self::Scale { width, height, .. } => format!("brought to {width}×{height}"),
+            Self::Resample { from, to, width, height, .. } => {
+                let form = format!("{}, {} bit", to.form().words(), to.form().depth);
+                let dithered = if from.is_dithered_in(to) { ", dithered" } else { "" };
+                format!("brought to {width}×{height}, {form}{dithered}")
+            }
             Self::Pad { width, height, .. } => format!("put into {width}×{height}"),
+            Self::Earlier => "planned by an earlier version".to_owned(),
         }
     }
 }

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::build::Journal;
-use super::{Origin, Step, Subject};
+use super::{Origin, Samples, Step, Subject};
 use crate::parts::{Span, source_time};
 use crate::preset::{BurntSubtitles, Corner, Overlays};
 use crate::rational::Rational;
@@ -30,6 +30,8 @@ pub struct BurnText {
     pub above: bool,
     /// Lines of the picture that a line of text takes.
     pub height: u32,
+    /// The form of the pictures.
+    pub onto: Samples,
 }
 
 impl BurnText {
@@ -71,14 +73,14 @@ pub struct WatermarkPlan {
     pub margin: u32,
     /// How much of it covers, in percent.
     pub opacity: u8,
-    /// The matrix of the pictures it is laid over, in the libraries' words.
-    pub matrix: String,
+    /// The form of the pictures it is laid over.
+    pub onto: Samples,
 }
 
-/// The steps that lay something over a picture of this size and matrix.
+/// The steps that lay something over pictures of this size and form.
 pub(super) fn steps(
     settings: &Overlays,
-    ((width, height), matrix): ((u32, u32), &str),
+    ((width, height), onto): ((u32, u32), &Samples),
     speed: Rational,
     parts: &[Span],
     reading: &Reading,
@@ -105,7 +107,7 @@ pub(super) fn steps(
             Some(stream) => {
                 let of = stream.language.as_deref().map_or_else(String::new, |language| format!(" ({language})"));
                 say("/picture/overlays/subtitles", format!("subtitles written in{of}"), "the preset asks for it");
-                steps.push(Step::Subtitles { stream: stream.index, parts: parts.to_vec(), speed });
+                steps.push(Step::Subtitles { stream: stream.index, parts: parts.to_vec(), speed, onto: onto.clone() });
             }
             None => {
                 let why = match holds(true) {
@@ -132,6 +134,7 @@ pub(super) fn steps(
             speed,
             above: burn.above,
             height: share(height, burn.height).max(8),
+            onto: onto.clone(),
         }));
     }
     if let Some(mark) = &settings.watermark {
@@ -142,7 +145,7 @@ pub(super) fn steps(
             width: share(width, mark.width).max(2),
             margin: share(width, mark.margin),
             opacity: mark.opacity,
-            matrix: matrix.to_owned(),
+            onto: onto.clone(),
         }));
     }
     steps

@@ -3,18 +3,22 @@
 use super::build::Journal;
 use super::crop::Upright;
 use super::fields::Pace;
-use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
+use super::way::{Way, is_full};
+use super::{
+    ChromaSite, ColourSpace, FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Samples, Step, Subject, colour, crop,
+    fields, overlays, pace,
+};
 use crate::findings::{Extent, RateVerdict};
 use crate::geometry::{Frame, Rectangle, sizing};
 use crate::level::{self, Peak};
 use crate::parts::Span;
-use crate::pixels::{PixelForm, is_rgb, lossless_format, without_alpha};
+use crate::pixels::{PixelForm, is_rgb, lossless_format};
 use crate::preset::{
     Adjustment, ColourSettings, Container, Deblocking, Denoising, Level, Overlays, PictureCodec, PictureSettings, Profile,
     RangeRule, RateControl, RateConversion,
 };
 use crate::rational::Rational;
-use crate::reading::{Picture, Reading, Stream};
+use crate::reading::{Orientation, Picture, Reading, Stream};
 use crate::timeline::Origin;
 use crate::units::rate_text;
 
@@ -124,9 +128,11 @@ pub(super) fn plan(
         )));
     }
 
-    let mut steps = fields.steps;
+    let mut way = Way::of(source);
+    way.has_fields(field_order);
+    fields.steps.into_iter().for_each(|step| way.add(step));
     if speed != Rational::ONE {
-        steps.push(Step::Speed { factor: speed });
+        way.add(Step::Speed { factor: speed });
     }
     if !orientation.is_upright() {
         journal.note(
@@ -136,14 +142,16 @@ pub(super) fn plan(
             format!("brought upright: {}", orientation.words()),
             "the source is marked as stored otherwise",
         );
-        steps.extend(orientation.mirrored.then_some(Step::Mirror));
-        steps.extend((orientation.degrees != 0).then_some(Step::Turn { degrees: orientation.degrees }));
+        turn(&mut way, orientation)?;
     }
     let kept = match (cut, size.crop) {
         (Some(cut), Some(inner)) => Some(Rectangle { x: cut.x + inner.x, y: cut.y + inner.y, ..inner }),
         (cut, inner) => cut.or(inner),
     };
-    steps.extend(kept.map(Step::from));
+    if let Some(kept) = kept {
+        way.store_as(way.samples.form().parted_at(kept))?;
+        way.add(kept.into());
+    }
     let rate_step = match frame_rate {
         FrameRatePlan::Constant { rate } => Some(Step::ConstantRate { rate, by: conversion }),
         FrameRatePlan::Variable { .. } => None,
@@ -151,57 +159,58 @@ pub(super) fn plan(
     // Frames that came at times of their own are brought to their rate before any are mixed.
     let even_rate = fields.even_rate.map(|rate| rate * speed);
     let mixes = conversion != RateConversion::DropRepeat && rate_step.is_some();
-    steps.extend(even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat }));
-    steps.extend(rate_step.clone().filter(|_| !mixes));
-    clean(settings, journal, &mut steps);
+    let first_rate = even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat });
+    first_rate.into_iter().chain(rate_step.clone().filter(|_| !mixes)).for_each(|step| way.add(step));
+
+    let pixel_format = match alpha_lost_to(settings, mixes) {
+        Some(words) if form.has_alpha() => leave_alpha_out(&mut way, &pixel_format, words, journal)?,
+        Some(_) | None => pixel_format,
+    };
+    clean(settings, &mut way, journal)?;
     let range = decide_range(settings, source, container, journal);
     let colour = ColourSettings { range, ..settings.colour.clone() };
-    let mut coloured = colour::decide(&colour, source, &pixel_format, scaled, journal);
+    let mut coloured = colour::decide(&colour, source, PixelForm::of(&pixel_format), &mut way, journal)?;
+    if settings.codec == PictureCodec::Mpeg2 {
+        // ISO/IEC 13818-2 has no other place.
+        coloured.samples.chroma = ChromaSite::Left;
+        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| ChromaSite::Left.word().to_owned());
+    }
     if matches!(settings.codec, PictureCodec::H264 | PictureCodec::Hevc)
         && let Some(primaries) = coloured.colour.primaries.take_if(|primaries| UNKNOWN_TO_ENCODERS.contains(&primaries.as_str()))
     {
         let because = format!("the encoder of {} does not know {primaries}", settings.codec.words());
         journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
     }
-    steps.extend(coloured.steps);
-    let depth =
-        if coloured.pixel_format == source.pixel_format { source.depth } else { PixelForm::of(&coloured.pixel_format).depth };
-    let codes = (!coloured.rgb).then_some((depth, coloured.full_range));
-    let adjusted = adjust(settings, codes, &pixel_format, journal);
-    steps.extend(adjusted.clone().filter(|_| !coloured.rgb));
-    let full_wanted = match range {
-        RangeRule::Full => true,
-        RangeRule::Limited => false,
-        RangeRule::Same => coloured.full_range,
-    };
-    let leaves_rgb = coloured.rgb && !is_rgb(&pixel_format);
-    let changes_range = !coloured.rgb && coloured.full_range != full_wanted;
-    if scaled || coloured.pixel_format != pixel_format || changes_range {
-        let mut scale = scale_to(size.scaled, &pixel_format, field_order.is_interlaced());
-        if let Step::Scale { to_matrix, to_range, .. } = &mut scale {
-            *to_matrix = leaves_rgb.then(|| "bt709".to_owned());
-            let range = if full_wanted { "pc" } else { "tv" };
-            *to_range = (leaves_rgb || changes_range || full_wanted && !coloured.rgb).then(|| range.to_owned());
+    adjust(settings, &coloured.samples, &mut way, journal)?;
+    if let Some(step) = rate_step.filter(|_| mixes) {
+        // Frames are mixed in up to 12 bits, and drawn anew in 8.
+        let deepest = if conversion == RateConversion::Motion { 8 } else { 12 };
+        if conversion == RateConversion::Motion && coloured.samples.form().depth > deepest {
+            let because = "frames that are drawn anew have no more";
+            journal.note(Subject::FrameRate, "/picture/frame_rate/by", DecidedBy::Preset, "8 bits of a sample", because);
         }
-        steps.push(scale);
+        let form = coloured.samples.form();
+        let mixed = if form.is_rgb() { form.in_full_colour() } else { form };
+        let space = if form.is_rgb() { ColourSpace::rec709() } else { coloured.samples.space.clone() };
+        let mixed = mixed.with_depth(form.depth.min(deepest));
+        way.bring(Samples { pixel_format: mixed.planar(), space, ..coloured.samples.clone() }, size.scaled)?;
+        way.add(step);
     }
-    steps.extend(adjusted.filter(|_| coloured.rgb));
-    steps.extend(rate_step.filter(|_| mixes));
-    if conversion == RateConversion::Motion && mixes && pixel_format != "yuv420p" {
-        // Frames are drawn in 8 bit; the output's form comes back behind it.
-        steps.push(scale_to(size.scaled, &pixel_format, false));
-    }
+    way.bring(coloured.samples.clone(), size.scaled)?;
     if let Some(pad) = size.pad {
-        steps.push(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y });
+        let full_range = coloured.samples.space.full_range;
+        way.add(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y, full_range });
     }
     let outer = (size.frame.width, size.frame.height);
-    steps.extend(overlays::steps(&settings.overlays, (outer, &coloured.space.matrix), speed, parts, whole, journal));
+    overlays::steps(&settings.overlays, (outer, &coloured.samples), speed, parts, whole, journal)
+        .into_iter()
+        .for_each(|step| way.add(step));
     if settings.greyscale {
         let because = "casts and coloured scratches vanish, and the bits go to the picture";
         journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
-        steps.push(Step::Grey);
+        way.add(Step::Grey);
     }
-    let pixel_format = if form.has_alpha() { keep_alpha(&mut steps, pixel_format, journal) } else { pixel_format };
+    let steps = way.end(&pixel_format);
     let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
     // HEVC of key frames alone is another profile, which fewer players know.
     let least = if settings.codec == PictureCodec::Hevc { 2 } else { 1 };
@@ -269,18 +278,21 @@ fn frame_count(rate: FrameRatePlan, pace: Pace, lead: Rational, duration: Option
     }
 }
 
-fn clean(settings: &PictureSettings, journal: &mut Journal<'_>, steps: &mut Vec<Step>) {
+fn clean(settings: &PictureSettings, way: &mut Way, journal: &mut Journal<'_>) -> Result<(), PlanError> {
     let cleaning = settings.cleaning;
     if cleaning.deblock != Deblocking::Off {
         let words = cleaning.deblock.words();
         journal.note(Subject::Cleaning, "/picture/cleaning/deblock", DecidedBy::Preset, words, "the preset asks for it");
-        steps.push(Step::Deblock { degree: cleaning.deblock });
+        way.finely()?;
+        way.add(Step::Deblock { degree: cleaning.deblock });
     }
     if cleaning.denoise != Denoising::Off {
         let words = cleaning.denoise.words();
         journal.note(Subject::Cleaning, "/picture/cleaning/denoise", DecidedBy::Preset, words, "the preset asks for it");
-        steps.push(Step::Denoise { degree: cleaning.denoise });
+        way.finely()?;
+        way.add(Step::Denoise { degree: cleaning.denoise });
     }
+    Ok(())
 }
 
 /// Primaries of ITU-T H.273 that the encoders of H.264 and HEVC refuse to write.
@@ -295,7 +307,7 @@ fn decide_range(settings: &PictureSettings, source: &Picture, container: Contain
         PictureCodec::Ffv1 => container == Container::Mkv,
         PictureCodec::Prores | PictureCodec::Mpeg2 => false,
     };
-    let is_full = asked == RangeRule::Full || asked == RangeRule::Same && colour::is_full(source);
+    let is_full = asked == RangeRule::Full || asked == RangeRule::Same && is_full(source);
     if says_full || !is_full {
         return asked;
     }
@@ -304,24 +316,44 @@ fn decide_range(settings: &PictureSettings, source: &Picture, container: Contain
     RangeRule::Limited
 }
 
-/// The pixel format of the output where the source has alpha: without it where a step does not keep it. Steps that
-/// name a pixel format are changed likewise.
-fn keep_alpha(steps: &mut [Step], pixel_format: String, journal: &mut Journal<'_>) -> String {
-    let Some(step) = steps.iter().find(|step| step.loses_alpha()) else { return pixel_format };
-    if PixelForm::of(&pixel_format).has_alpha() {
-        let because = format!("a step does not keep it: {}", step.words());
+/// What of what is asked for knows no alpha, in words.
+fn alpha_lost_to(settings: &PictureSettings, mixes: bool) -> Option<&'static str> {
+    match settings.cleaning.denoise {
+        Denoising::Off => mixes.then_some("frames are mixed"),
+        Denoising::Camera | Denoising::Tape | Denoising::Night => Some("noise taken out"),
+    }
+}
+
+/// Leaves alpha out from here on; the pixel format of the output follows.
+fn leave_alpha_out(way: &mut Way, pixel_format: &str, because: &str, journal: &mut Journal<'_>) -> Result<String, PlanError> {
+    let form = PixelForm::of(pixel_format);
+    if form.has_alpha() {
+        let because = format!("a step does not keep it: {because}");
         journal.note(Subject::Colour, "", DecidedBy::Preset, "alpha is left out", because);
     }
-    for step in steps {
-        if let Step::ToneMap { pixel_format, .. }
-        | Step::Lut { pixel_format, .. }
-        | Step::Convert { pixel_format, .. }
-        | Step::Scale { pixel_format, .. } = step
-        {
-            *pixel_format = without_alpha(pixel_format);
-        }
+    way.store_as(way.samples.form().opaque())?;
+    // What is stored as packed colours stays so.
+    Ok(if pixel_format == "bgra" { "bgr0".to_owned() } else { form.opaque().planar() })
+}
+
+/// Turns pictures upright. Those that share colour otherwise across than down get a sample of it for every pixel first.
+fn turn(way: &mut Way, orientation: Orientation) -> Result<(), PlanError> {
+    let form = way.samples.form();
+    let sideways = matches!(orientation.degrees, 90 | 270);
+    if sideways && form.shared().is_some_and(|(columns, lines)| columns != lines) {
+        way.store_as(form.in_full_colour())?;
+    } else if form.shared().is_some_and(|(columns, lines)| columns > 1 || lines > 1) {
+        // Colour that lies at one of two pixels would lie at the other when it is turned.
+        let centred = Samples { chroma: ChromaSite::Center.within(form), ..way.samples.clone() };
+        way.bring(centred, way.size)?;
     }
-    without_alpha(&pixel_format)
+    if orientation.mirrored {
+        way.add(Step::Mirror);
+    }
+    if orientation.degrees != 0 {
+        way.add(Step::Turn { degrees: orientation.degrees });
+    }
+    Ok(())
 }
 
 /// Whether nothing is asked for that needs luma and chroma, or gives other samples.
@@ -334,26 +366,24 @@ fn changes_no_sample(settings: &PictureSettings) -> bool {
         && !settings.greyscale
 }
 
-fn scale_to((width, height): (u32, u32), pixel_format: &str, fields_apart: bool) -> Step {
-    Step::Scale { width, height, pixel_format: pixel_format.to_owned(), fields_apart, to_matrix: None, to_range: None }
-}
-
-/// Levels are changed in the source's own codes, which `source` tells as depth and whether they use
-/// the full range; where it has none of luma, in those of the output.
-fn adjust(settings: &PictureSettings, source: Option<(u32, bool)>, output: &str, journal: &mut Journal<'_>) -> Option<Step> {
+/// Levels are changed in fine steps of the output's luma and chroma; where it stores red, green and blue, in those of
+/// Rec. 709.
+fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: &mut Journal<'_>) -> Result<(), PlanError> {
     let adjustment = settings.adjustment;
     if adjustment == Adjustment::default() {
-        return None;
+        return Ok(());
     }
     let what = format!(
         "brightness {:+}, contrast {} %, gamma {} %, saturation {} %",
         adjustment.brightness, adjustment.contrast, adjustment.gamma, adjustment.saturation
     );
     journal.note(Subject::Colour, "/picture/adjustment", DecidedBy::Preset, what, "the preset asks for it");
-    let (depth, full) = source.unwrap_or((PixelForm::of(output).depth, false));
-    let finer = 1 << depth.saturating_sub(8).min(8);
-    let levels = if full { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
-    Some(Step::Adjust { adjustment, levels, neutral: 128 * finer })
+    let rec709 = ColourSpace::rec709();
+    way.as_luma_and_chroma(if output.form().is_rgb() { &rec709 } else { &output.space })?;
+    let finer = 1 << (way.samples.form().depth - 8);
+    let levels = if way.samples.space.full_range { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
+    way.add(Step::Adjust { adjustment, levels, neutral: 128 * finer });
+    Ok(())
 }
 
 /// One pass finds out on the way what it may spend, and comes to its mean only over minutes: what is

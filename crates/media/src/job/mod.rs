@@ -13,9 +13,12 @@ mod feed;
 mod foretaste;
 mod form;
 mod outputs;
+mod overlay;
+mod parted;
 mod pass;
 mod picture;
 mod reader;
+mod resample;
 mod sound;
 mod steps;
 mod work;
@@ -25,7 +28,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use beryl_core::plan::Plan;
+use beryl_core::plan::{Plan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
 
@@ -75,6 +78,11 @@ pub fn encode_into(
     let works: Vec<Work<'_>> = runs.iter().enumerate().map(work).collect();
     let mut supplies = Supplies::of(source);
     for work in &works {
+        if work.run.plan.steps().contains(&Step::Earlier) {
+            let why = "its plan was made by an earlier version of the program, which did some steps otherwise";
+            work.fail(Problem::new(ProblemKind::Invalid, work.what(), why).with_next("Run it again: it is planned anew then."));
+            continue;
+        }
         if let Err(problem) = supplies.add(source, work.run.plan.origin, work.run.plan.steps().iter(), &work.run.aids, notes) {
             work.fail(problem);
         }

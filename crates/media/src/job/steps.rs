@@ -2,15 +2,19 @@
 
 use beryl_core::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
-use beryl_core::plan::{BurnText, FramesMeant, Step, WatermarkPlan};
+use beryl_core::plan::{FramesMeant, Step};
 use beryl_core::preset::RateConversion;
 use beryl_core::rational::Rational;
 use beryl_core::reading::FieldOrder;
+use beryl_core::tone::ToneMap;
 
 use super::cost;
+use super::overlay::Overlay;
+use super::parted::Parted;
 use super::pass::TimedFrame;
+use super::resample::Resampler;
 use crate::filters;
-use crate::raw::{AvError, Frame, Graph, GraphInput};
+use crate::raw::{AvError, Frame, Graph, GraphInput, Plane, pixel_format_number};
 use crate::scan::{FieldComparer, Luma, Planes, plane};
 use crate::supplies::Supplies;
 
@@ -26,33 +30,27 @@ enum Link<'a> {
     Even(Even),
     Combing(Combing),
     Speed(Rational),
-    Note(Note<'a>),
-    Watermark(Watermark<'a>),
+    Resample(Resampler),
+    Parted(Box<Parted>),
+    Tone(Box<ToneMap>),
+    Rearrange(Rearrange<'a>),
+    Pad(Pad),
+    Overlay(Box<Overlay<'a>>),
 }
 
 impl<'a> Chain<'a> {
     pub(crate) fn new(steps: &'a [Step], supplies: &'a Supplies) -> Self {
         let mut links: Vec<Link<'a>> = Vec::new();
         for step in steps {
-            match step {
-                Step::Film { stretches, video, .. } => links.push(Link::Film(Film::new(stretches, *video))),
-                Step::EvenFilm { rate } => links.push(Link::Even(Even::new(*rate))),
-                Step::Speed { factor } => links.push(Link::Speed(*factor)),
-                Step::Deinterlace { order, frames: FramesMeant::Combed, .. } => links.push(Link::Combing(Combing::new(*order))),
-                Step::BurnIn(text) => links.push(Link::Note(Note { text, name: supplies.name() })),
-                Step::Watermark(mark) => {
-                    let over = supplies.picture(&mark.picture).cloned();
-                    links.extend(over.map(|over| Link::Watermark(Watermark { over, mark, graph: None })));
-                }
-                _ => {}
+            if let Some(link) = Link::of(step, supplies) {
+                links.push(link);
             }
             let Some(text) = filters::step_text(step, supplies) else { continue };
-            if let Step::ConstantRate { by: RateConversion::Blend | RateConversion::Motion, .. } = step {
-                links.push(Link::Mixed(Mixed { filters: Filters::new(text), last: None }));
-                continue;
-            }
-            match links.last_mut() {
-                Some(Link::Filters(filters)) => filters.text = format!("{},{text}", filters.text),
+            match (step, links.last_mut()) {
+                (Step::ConstantRate { by: RateConversion::Blend | RateConversion::Motion, .. }, _) => {
+                    links.push(Link::Mixed(Mixed { filters: Filters::new(text), last: None }));
+                }
+                (_, Some(Link::Filters(filters))) => filters.text = format!("{},{text}", filters.text),
                 _ => links.push(Link::Filters(Filters::new(text))),
             }
         }
@@ -61,11 +59,20 @@ impl<'a> Chain<'a> {
 
     /// The threads of its filters.
     pub(super) fn threads(&self) -> Vec<u32> {
-        let threads = self.links.iter().filter_map(|link| match link {
-            Link::Filters(filters) | Link::Mixed(Mixed { filters, .. }) => Some(&filters.threads),
-            Link::Film(_) | Link::Even(_) | Link::Combing(_) | Link::Speed(_) | Link::Note(_) | Link::Watermark(_) => None,
+        let threads = self.links.iter().flat_map(|link| match link {
+            Link::Filters(filters) | Link::Mixed(Mixed { filters, .. }) => filters.threads(),
+            Link::Parted(parted) => parted.threads(),
+            Link::Resample(resampler) => resampler.threads(),
+            Link::Film(_)
+            | Link::Even(_)
+            | Link::Combing(_)
+            | Link::Speed(_)
+            | Link::Tone(_)
+            | Link::Rearrange(_)
+            | Link::Pad(_)
+            | Link::Overlay(_) => Vec::new(),
         });
-        threads.flatten().copied().collect()
+        threads.collect()
     }
 
     /// Takes a frame, or the end, and adds what comes out to `done`.
@@ -87,7 +94,47 @@ impl<'a> Chain<'a> {
     }
 }
 
-impl Link<'_> {
+impl<'a> Link<'a> {
+    /// What is done here for a step, by itself or before its filter.
+    fn of(step: &'a Step, supplies: &'a Supplies) -> Option<Self> {
+        Some(match step {
+            Step::Film { stretches, video, .. } => Self::Film(Film::new(stretches, *video)),
+            Step::EvenFilm { rate } => Self::Even(Even::new(*rate)),
+            Step::Speed { factor } => Self::Speed(*factor),
+            Step::Deinterlace { order, frames: FramesMeant::Combed, .. } => Self::Combing(Combing::new(*order)),
+            Step::Tone { transfer, primaries, peak } => Self::Tone(Box::new(ToneMap::new(transfer, primaries, *peak))),
+            Step::Resample { from, to, width, height, fields_apart: true } => {
+                Self::Parted(Box::new(Parted::new(from, to, (*width, *height))))
+            }
+            Step::Resample { from, to, width, height, fields_apart: false } => {
+                Self::Resample(Resampler::new(from, to, Some((*width, *height))))
+            }
+            Step::Rearrange { to, .. } => Self::Rearrange(Rearrange { to, graph: None }),
+            Step::Pad { width, height, x, y, full_range } => {
+                Self::Pad(Pad { size: (*width, *height), place: (*x, *y), full_range: *full_range })
+            }
+            Step::BurnIn(text) => {
+                Self::Overlay(Box::new(Overlay::text(text, supplies.name(), filters::burnt(text, supplies.font()?))))
+            }
+            Step::Subtitles { onto, .. } => {
+                let filters = filters::subtitles(supplies.subtitles(step)?, supplies.font()?);
+                Self::Overlay(Box::new(Overlay::subtitles(filters, onto)))
+            }
+            Step::Watermark(mark) => Self::Overlay(Box::new(Overlay::picture(supplies.picture(&mark.picture)?, mark))),
+            Step::Deinterlace { .. }
+            | Step::Mirror
+            | Step::Turn { .. }
+            | Step::Crop { .. }
+            | Step::ConstantRate { .. }
+            | Step::Deblock { .. }
+            | Step::Denoise { .. }
+            | Step::Adjust { .. }
+            | Step::LookUp { .. }
+            | Step::Grey
+            | Step::Earlier => return None,
+        })
+    }
+
     fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
         match (self, frame) {
             (Self::Filters(filters), frame) => filters.take(frame, made),
@@ -104,29 +151,55 @@ impl Link<'_> {
                 made.push(TimedFrame { frame, clock });
                 Ok(())
             }
-            (Self::Note(note), Some(frame)) => {
-                made.push(note.take(frame));
+            (Self::Parted(parted), frame) => parted.take(frame, made),
+            (Self::Resample(resampler), frame) => resampler.take(frame, made),
+            (Self::Tone(tone), Some(frame)) => {
+                made.push(bring_down(tone, &frame)?);
                 Ok(())
             }
-            (Self::Watermark(mark), frame) => mark.take(frame, made),
-            (Self::Film(_) | Self::Even(_) | Self::Speed(_) | Self::Note(_), None) => Ok(()),
+            (Self::Rearrange(rearrange), Some(frame)) => {
+                made.push(rearrange.take(frame)?);
+                Ok(())
+            }
+            (Self::Pad(pad), Some(frame)) => {
+                made.push(pad.take(&frame)?);
+                Ok(())
+            }
+            (Self::Overlay(overlay), Some(frame)) => {
+                made.push(overlay.take(frame)?);
+                Ok(())
+            }
+            (
+                Self::Film(_)
+                | Self::Even(_)
+                | Self::Speed(_)
+                | Self::Tone(_)
+                | Self::Rearrange(_)
+                | Self::Pad(_)
+                | Self::Overlay(_),
+                None,
+            ) => Ok(()),
         }
     }
 }
 
 /// Filters of the libraries.
-struct Filters {
+pub(super) struct Filters {
     text: String,
     graph: Option<(Graph, GraphInput)>,
     threads: Vec<u32>,
 }
 
 impl Filters {
-    const fn new(text: String) -> Self {
+    pub(super) const fn new(text: String) -> Self {
         Self { text, graph: None, threads: Vec::new() }
     }
 
-    fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
+    pub(super) fn threads(&self) -> Vec<u32> {
+        self.threads.clone()
+    }
+
+    pub(super) fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
         let Some(TimedFrame { frame, clock }) = frame else { return self.end(made) };
         let input = GraphInput::of_picture(&frame, clock);
         // A source whose pictures change in the middle gets new filters; what comes out keeps its form.
@@ -267,52 +340,73 @@ fn weave(early: &Frame, late: &Frame, first: FieldOrder) -> Result<Frame, AvErro
     }
 }
 
-/// Notes of each frame what is to be written into it.
-struct Note<'a> {
-    text: &'a BurnText,
-    name: &'a str,
-}
-
-impl Note<'_> {
-    fn take(&self, TimedFrame { mut frame, clock }: TimedFrame) -> TimedFrame {
-        let moment = Rational::whole(frame.pts().unwrap_or(0)) * clock;
-        frame.note(filters::BURNT_TEXT, &self.text.at(moment, self.name));
-        TimedFrame { frame, clock }
+/// A picture of a high dynamic range, in fractions, brought down to one in 16 bits.
+fn bring_down(tone: &ToneMap, TimedFrame { frame, clock }: &TimedFrame) -> Result<TimedFrame, AvError> {
+    let missing = || AvError::own("bring down a dynamic range", "the picture has no red, green and blue in fractions");
+    let has_alpha = frame.plane_count() > 3;
+    let form = pixel_format_number(if has_alpha { "gbrap16le" } else { "gbrp16le" })?;
+    let mut made = Frame::of_form(frame, frame.width(), frame.height(), form)?;
+    // Planes of this form are green, blue, red and alpha.
+    let from: Option<Vec<Plane<'_>>> = (0..frame.plane_count()).map(|plane| frame.plane(plane)).collect();
+    let from = from.ok_or_else(missing)?;
+    let mut planes = made.planes_mut()?;
+    let ([from_green, from_blue, from_red, ..], [green, blue, red, rest @ ..]) = (from.as_slice(), planes.as_mut_slice()) else {
+        return Err(missing());
+    };
+    for line in 0..green.lines() {
+        let lines = [from_red, from_green, from_blue].map(|plane| plane.fractions(line).ok_or_else(missing));
+        let [from_red, from_green, from_blue] = lines;
+        let lines = [red.samples(line), green.samples(line), blue.samples(line)];
+        let [Some(red), Some(green), Some(blue)] = lines else { return Err(missing()) };
+        tone.bring_down([from_red?, from_green?, from_blue?], [red, green, blue]);
+        if let (Some(alpha), Some(from_alpha)) = (rest.first_mut(), from.get(3)) {
+            let (to, from) = alpha.samples(line).zip(from_alpha.fractions(line)).ok_or_else(missing)?;
+            #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+            to.iter_mut().zip(from).for_each(|(to, part)| *to = (part.clamp(0.0, 1.0) * 65_535.0 + 0.5) as u16);
+        }
     }
+    drop(planes);
+    made.is_standard_now();
+    Ok(TimedFrame { frame: made, clock: *clock })
 }
 
-/// Lays a picture over each frame.
-struct Watermark<'a> {
-    over: Frame,
-    mark: &'a WatermarkPlan,
+/// Stores the same samples in another order.
+struct Rearrange<'a> {
+    to: &'a str,
     graph: Option<(Graph, GraphInput)>,
 }
 
-impl Watermark<'_> {
-    fn take(&mut self, frame: Option<TimedFrame>, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
-        let Some(TimedFrame { frame, clock }) = frame else { return self.end(made) };
+impl Rearrange<'_> {
+    fn take(&mut self, TimedFrame { frame, clock }: TimedFrame) -> Result<TimedFrame, AvError> {
+        if let Some(frame) = frame.rearranged(pixel_format_number(self.to)?)? {
+            return Ok(TimedFrame { frame, clock });
+        }
+        // Palettes and bits of other lengths than bytes have no such samples; the library knows them.
         let input = GraphInput::of_picture(&frame, clock);
         if self.graph.as_ref().is_none_or(|(_, present)| *present != input) {
-            self.end(made)?;
-            let mut over = self.over.clone();
-            let second = GraphInput::of_picture(&over, clock);
-            // What comes out has the form of what goes in.
-            let form = crate::raw::pixel_format(frame.format()).map_or_else(|| "yuv420p".to_owned(), |(name, _)| name);
-            let mut graph = Graph::with_inputs(&[input.clone(), second], &filters::watermark(self.mark, &form))?;
-            over.set_times(frame.pts().unwrap_or(0), 1);
-            graph.push_to(1, Some(over))?;
-            graph.push_to(1, None)?;
-            self.graph = Some((graph, input));
+            let text = format!("scale=flags=bicubic+accurate_rnd+full_chroma_int+full_chroma_inp,format=pix_fmts={}", self.to);
+            self.graph = Some((Graph::new(&input, &text)?, input));
         }
-        let Some((graph, _)) = &mut self.graph else { return Ok(()) };
-        graph.push_to(0, Some(frame))?;
-        drain(graph, made)
+        let none = || AvError::own("store samples in another order", "the filters gave none");
+        let (graph, _) = self.graph.as_mut().ok_or_else(none)?;
+        graph.push(Some(frame))?;
+        Ok(TimedFrame { frame: graph.pull()?.ok_or_else(none)?, clock: graph.clock() })
     }
+}
 
-    fn end(&mut self, made: &mut Vec<TimedFrame>) -> Result<(), AvError> {
-        let Some((mut graph, _)) = self.graph.take() else { return Ok(()) };
-        graph.push_to(0, None)?;
-        drain(&mut graph, made)
+/// Puts pictures on a black ground.
+struct Pad {
+    size: (u32, u32),
+    place: (u32, u32),
+    full_range: bool,
+}
+
+impl Pad {
+    fn take(&self, TimedFrame { frame, clock }: &TimedFrame) -> Result<TimedFrame, AvError> {
+        let mut ground = Frame::of_form(frame, self.size.0, self.size.1, frame.format())?;
+        ground.blacken(self.full_range)?;
+        ground.place(frame, self.place)?;
+        Ok(TimedFrame { frame: ground, clock: *clock })
     }
 }
 

@@ -165,15 +165,7 @@ impl Frame {
 
     /// The first `bytes` bytes of a line of a plane.
     pub(crate) fn line(&self, plane: usize, line: usize, bytes: usize) -> Option<&[u8]> {
-        let frame = self.get();
-        let stride = usize::try_from(*frame.linesize.get(plane)?).ok()?;
-        // Colour planes never have more lines than the picture.
-        if frame.data[plane].is_null() || bytes > stride || line >= usize::try_from(frame.height).ok()? {
-            return None;
-        }
-        // SAFETY: the plane has as many lines of `stride` bytes as the picture or, for colour planes,
-        // fewer: those are asked for by `Planes` with the shift of the very pixel format.
-        unsafe { Some(std::slice::from_raw_parts(frame.data[plane].add(line * stride), bytes)) }
+        self.plane(plane)?.line(line)?.get(..bytes)
     }
 
     /// The samples of interleaved sound in double precision; none where it is of another form.
@@ -192,40 +184,6 @@ impl Frame {
         let frame = self.get_mut();
         frame.interlaced_frame = i32::from(fields.is_interlaced());
         frame.top_field_first = i32::from(fields == FieldOrder::TopFirst);
-    }
-
-    /// A new picture of the even lines of one and the odd lines of the other, which are alike in size
-    /// and format.
-    pub(crate) fn woven(top: &Self, bottom: &Self) -> Result<Self, super::AvError> {
-        let same = (top.width(), top.height(), top.format()) == (bottom.width(), bottom.height(), bottom.format());
-        if !same {
-            return Err(super::AvError::own("bring fields together", "two frames in a row have different forms"));
-        }
-        let woven = Self::video(top.width(), top.height(), top.format())?;
-        let format = super::input::pixel_format_value(top.format())
-            .ok_or_else(|| super::AvError::own("bring fields together", "the pixel format is unknown"))?;
-        // SAFETY: all three frames are valid and alike in size and format; of each plane, every other
-        // line is copied, as many as it has, by doubling the distance of its lines.
-        unsafe {
-            super::check(ffi::av_frame_copy_props(woven.0, top.0), "bring fields together")?;
-            let colour_lines = ffi::av_pix_fmt_desc_get(format).as_ref().map_or(0, |known| known.log2_chroma_h);
-            for (plane, number) in (0..4).zip(0_i32..) {
-                let to = &*woven.0;
-                if to.data[plane].is_null() {
-                    continue;
-                }
-                let halved = if plane == 1 || plane == 2 { colour_lines } else { 0 };
-                let lines = -((-to.height) >> halved);
-                let bytes = ffi::av_image_get_linesize(format, to.width, number);
-                for (parity, from) in [(0, &*top.0), (1, &*bottom.0)] {
-                    let first = |frame: &ffi::AVFrame| frame.data[plane].offset(frame.linesize[plane] as isize * parity);
-                    let count = if parity == 0 { (lines + 1) / 2 } else { lines / 2 };
-                    let (to_stride, from_stride) = (to.linesize[plane] * 2, from.linesize[plane] * 2);
-                    ffi::av_image_copy_plane(first(to), to_stride, first(from), from_stride, bytes, count);
-                }
-            }
-        }
-        Ok(woven)
     }
 
     /// Marks how the frame is to be encoded: its fields, its colour, and nothing of how the source coded it,
@@ -265,8 +223,9 @@ impl Frame {
         let mut frame = Self::new();
         let raw = frame.get_mut();
         (raw.width, raw.height, raw.format) = (i32::try_from(width).unwrap_or(0), i32::try_from(height).unwrap_or(0), format);
+        let alignment = i32::try_from(super::plane::ALIGNED).unwrap_or(0);
         // SAFETY: size and format are set, as the call asks.
-        super::check(unsafe { ffi::av_frame_get_buffer(frame.0, 0) }, "make room for a picture")?;
+        super::check(unsafe { ffi::av_frame_get_buffer(frame.0, alignment) }, "make room for a picture")?;
         Ok(frame)
     }
 
@@ -330,19 +289,44 @@ impl Frame {
 
     /// A black picture of the same form, with the same times.
     pub(crate) fn black(&self) -> Result<Self, super::AvError> {
-        let black = Self::video(self.width(), self.height(), self.format())?;
-        let format = super::input::pixel_format_value(self.format())
-            .ok_or_else(|| super::AvError::own("fill with black", "the pixel format is unknown"))?;
-        // SAFETY: both frames are valid; the new one has planes of its own in this format, which are filled.
-        unsafe {
-            super::check(ffi::av_frame_copy_props(black.0, self.0), "fill with black")?;
-            let to = &mut *black.0;
-            let strides = [to.linesize[0] as isize, to.linesize[1] as isize, to.linesize[2] as isize, to.linesize[3] as isize];
-            let filled =
-                ffi::av_image_fill_black(to.data.as_mut_ptr(), strides.as_ptr(), format, to.color_range, to.width, to.height);
-            super::check(filled, "fill with black")?;
-        }
+        let mut black = Self::of_form(self, self.width(), self.height(), self.format())?;
+        black.blacken(self.get().color_range == ffi::AVColorRange::AVCOL_RANGE_JPEG)?;
         Ok(black)
+    }
+
+    /// Makes all of it black, in the codes of this range.
+    pub(crate) fn blacken(&mut self, full_range: bool) -> Result<(), super::AvError> {
+        let doing = "fill with black";
+        let format = super::input::pixel_format_value(self.format())
+            .ok_or_else(|| super::AvError::own(doing, "the pixel format is unknown"))?;
+        let range = if full_range { ffi::AVColorRange::AVCOL_RANGE_JPEG } else { ffi::AVColorRange::AVCOL_RANGE_MPEG };
+        // SAFETY: the frame is valid and gets buffers of its own where they are shared; its planes have its size in
+        // this format, as they were seen to have by `planes_mut`.
+        unsafe {
+            drop(self.planes_mut()?);
+            let to = &mut *self.0;
+            let strides = [to.linesize[0] as isize, to.linesize[1] as isize, to.linesize[2] as isize, to.linesize[3] as isize];
+            let filled = ffi::av_image_fill_black(to.data.as_mut_ptr(), strides.as_ptr(), format, range, to.width, to.height);
+            super::check(filled, doing)?;
+        }
+        Ok(())
+    }
+
+    /// Forgets what it said of a high dynamic range, which it has no more.
+    pub(crate) fn is_standard_now(&mut self) {
+        use ffi::AVFrameSideDataType as Kind;
+        for kind in [
+            Kind::AV_FRAME_DATA_MASTERING_DISPLAY_METADATA,
+            Kind::AV_FRAME_DATA_CONTENT_LIGHT_LEVEL,
+            Kind::AV_FRAME_DATA_DYNAMIC_HDR_PLUS,
+            Kind::AV_FRAME_DATA_DOVI_RPU_BUFFER,
+            Kind::AV_FRAME_DATA_DOVI_METADATA,
+            Kind::AV_FRAME_DATA_DYNAMIC_HDR_VIVID,
+            Kind::AV_FRAME_DATA_ICC_PROFILE,
+        ] {
+            // SAFETY: the frame is valid; what it does not have is passed over.
+            unsafe { ffi::av_frame_remove_side_data(self.0, kind) };
+        }
     }
 
     /// Says that it stands where the source has no picture yet.

@@ -11,6 +11,8 @@ mod input;
 mod io;
 mod output;
 mod packet;
+mod plane;
+mod rearrange;
 mod subtitles;
 
 use std::ffi::{CStr, CString, c_char, c_int};
@@ -26,6 +28,7 @@ pub use io::bytes_moved;
 pub(crate) use io::{Medium, Stop};
 pub(crate) use output::{Output, OutputChapter, WriteError};
 pub(crate) use packet::Packet;
+pub(crate) use plane::{Plane, PlaneMut};
 pub(crate) use subtitles::SubtitleDecoder;
 
 /// What a call into the libraries answered.

@@ -51,11 +51,11 @@ fn shaped(source: &SourceRef, frame: Frame, shape: &StillShape, folder: &Path) -
             Step::Mirror
                 | Step::Turn { .. }
                 | Step::Crop { .. }
-                | Step::Scale { .. }
+                | Step::Resample { .. }
+                | Step::Rearrange { .. }
                 | Step::Pad { .. }
-                | Step::ToneMap { .. }
-                | Step::Lut { .. }
-                | Step::Convert { .. }
+                | Step::Tone { .. }
+                | Step::LookUp { .. }
                 | Step::Adjust { .. }
                 | Step::Grey
                 | Step::Watermark(_)

@@ -1,0 +1,176 @@
+//! The way of a picture from the source's form to the output's: its steps, and the form behind each.
+
+use super::{ChromaSite, ColourSpace, PlanError, Samples, Step};
+use crate::pixels::{PixelForm, is_rgb};
+use crate::reading::{FieldOrder, Picture};
+
+/// Bits in which everything is computed that gives other samples.
+const FINE: u32 = 16;
+
+/// The steps so far, and the form of the pictures behind them.
+pub(super) struct Way {
+    pub(super) steps: Vec<Step>,
+    pub(super) samples: Samples,
+    pub(super) size: (u32, u32),
+    /// Whether the lines of two fields lie in each picture.
+    pub(super) fields_apart: bool,
+}
+
+impl Way {
+    /// The beginning: pictures as the source has them, in planes.
+    pub(super) fn of(source: &Picture) -> Self {
+        let form = PixelForm::of(&source.pixel_format);
+        let pixel_format = form.planar();
+        // The “j” of some names says only that they have the full range.
+        let stored = source.pixel_format.replace("yuvj", "yuv");
+        let steps =
+            if pixel_format == stored { Vec::new() } else { vec![Step::Rearrange { from: stored, to: pixel_format.clone() }] };
+        let declared = source.colour.chroma_location.as_deref().and_then(ChromaSite::of);
+        let usual = if source.pixel_format.starts_with("yuvj") { ChromaSite::Center } else { ChromaSite::Left };
+        let chroma = declared.unwrap_or(usual).within(form);
+        let samples = Samples { pixel_format, space: space_of(source), chroma };
+        Self { steps, samples, size: (source.width, source.height), fields_apart: false }
+    }
+
+    /// Says that pictures have two fields from the beginning to the end. The lines of colour of 4:2:0 lie in their
+    /// fields then, whatever is said of whole pictures.
+    pub(super) fn has_fields(&mut self, order: FieldOrder) {
+        self.fields_apart = order.is_interlaced();
+        if self.fields_apart {
+            let on_lines = self.samples.form().with_lines_of_colour();
+            self.samples.chroma = self.samples.chroma.within(on_lines);
+        }
+    }
+
+    /// A step that leaves the form of pictures as it is.
+    pub(super) fn add(&mut self, step: Step) {
+        match &step {
+            Step::Crop { width, height, .. } | Step::Pad { width, height, .. } => self.size = (*width, *height),
+            Step::Turn { degrees: 90 | 270 } => self.size = (self.size.1, self.size.0),
+            _ => {}
+        }
+        self.steps.push(step);
+    }
+
+    /// Brings pictures to another form and size; no step where both are as wanted.
+    pub(super) fn bring(&mut self, to: Samples, (width, height): (u32, u32)) -> Result<(), PlanError> {
+        if self.samples == to && self.size == (width, height) {
+            return Ok(());
+        }
+        if let Err(word) = self.samples.conversion(&to) {
+            return Err(PlanError::Impossible(format!(
+                "colour of the kind “{word}”, which the source declares, cannot be converted: leave its colour space as it is, in a codec that stores it"
+            )));
+        }
+        let moves = self.size != (width, height)
+            || self.samples.form().shared() != to.form().shared()
+            || self.samples.chroma != to.chroma;
+        // Drawn anew across and then down, samples keep a part of a code between both that 10 bits have no place for.
+        let finer = |samples: &Samples| {
+            (9..FINE).contains(&samples.form().depth).then(|| samples.stored_as(samples.form().with_depth(FINE)))
+        };
+        if moves && let Some(fine) = finer(&self.samples) {
+            self.resample(fine, self.size);
+        }
+        if moves && let Some(fine) = finer(&to) {
+            self.resample(fine, (width, height));
+        }
+        if self.samples != to || self.size != (width, height) {
+            self.resample(to, (width, height));
+        }
+        Ok(())
+    }
+
+    fn resample(&mut self, to: Samples, (width, height): (u32, u32)) {
+        let has_fields = |samples: &Samples| height.is_multiple_of(2 * samples.form().shared().map_or(1, |(_, lines)| lines));
+        let fields_apart = self.fields_apart
+            && self.samples.form().shared() != to.form().shared()
+            && has_fields(&self.samples)
+            && has_fields(&to);
+        let from = std::mem::replace(&mut self.samples, to.clone());
+        self.size = (width, height);
+        self.steps.push(Step::Resample { from, to, width, height, fields_apart });
+    }
+
+    /// Brings samples to another form, at the size that they have.
+    pub(super) fn store_as(&mut self, form: PixelForm) -> Result<(), PlanError> {
+        self.bring(self.samples.stored_as(form), self.size)
+    }
+
+    /// To so many bits that what is computed leaves no steps behind.
+    pub(super) fn finely(&mut self) -> Result<(), PlanError> {
+        let form = self.samples.form();
+        if form.depth >= FINE { Ok(()) } else { self.store_as(form.with_depth(FINE)) }
+    }
+
+    /// To red, green and blue in fine steps.
+    pub(super) fn as_rgb(&mut self) -> Result<(), PlanError> {
+        self.store_as(self.samples.form().as_rgb().with_depth(FINE))
+    }
+
+    /// Brings a high dynamic range down to Rec. 709. Light near nought is told apart by fractions of 32 bits only.
+    pub(super) fn bring_down(&mut self, peak: u32) -> Result<(), PlanError> {
+        let form = self.samples.form().as_rgb();
+        let ColourSpace { transfer, primaries, .. } = self.samples.space.clone();
+        self.store_as(form.with_depth(32))?;
+        self.add(Step::Tone { transfer, primaries, peak });
+        let space = ColourSpace::rec709().in_rgb();
+        self.samples = Samples { pixel_format: form.with_depth(FINE).planar(), space, chroma: self.samples.chroma };
+        Ok(())
+    }
+
+    /// To luma and chroma of this space in fine steps.
+    pub(super) fn as_luma_and_chroma(&mut self, space: &ColourSpace) -> Result<(), PlanError> {
+        let form = self.samples.form();
+        let form = if form.is_rgb() { form.in_full_colour() } else { form }.with_depth(FINE);
+        let to = Samples { pixel_format: form.planar(), space: space.clone(), chroma: self.samples.chroma.within(form) };
+        self.bring(to, self.size)
+    }
+
+    /// The steps, the last of which leaves pictures in `pixel_format`, which holds the same samples.
+    pub(super) fn end(mut self, pixel_format: &str) -> Vec<Step> {
+        if self.samples.pixel_format != pixel_format {
+            let (from, to) = (self.samples.pixel_format, pixel_format.to_owned());
+            self.steps.push(Step::Rearrange { from, to });
+        }
+        join_rearranged(self.steps)
+    }
+}
+
+/// Two that follow one another are one, or none.
+fn join_rearranged(steps: Vec<Step>) -> Vec<Step> {
+    let mut joined: Vec<Step> = Vec::new();
+    for step in steps {
+        match (joined.last_mut(), step) {
+            (Some(Step::Rearrange { to, .. }), Step::Rearrange { to: last, .. }) => *to = last,
+            (_, step) => joined.push(step),
+        }
+    }
+    joined.retain(|step| !matches!(step, Step::Rearrange { from, to } if from == to));
+    joined
+}
+
+/// The colour space of a source: what it declares, and where it declares nothing what such pictures have.
+fn space_of(source: &Picture) -> ColourSpace {
+    let usual = match source.height {
+        0..=525 if source.width <= 720 => "smpte170m",
+        526..=576 if source.width <= 720 => "bt470bg",
+        _ => "bt709",
+    };
+    let rgb = is_rgb(&source.pixel_format);
+    let usual = if rgb { "bt709" } else { usual };
+    let known = |part: &Option<String>| part.clone().filter(|word| word != "unknown" && word != "reserved");
+    let colour = &source.colour;
+    ColourSpace {
+        primaries: known(&colour.primaries).unwrap_or_else(|| usual.to_owned()),
+        // Both kinds of BT.601 have the transfer of BT.709.
+        transfer: known(&colour.transfer).unwrap_or_else(|| "bt709".to_owned()),
+        matrix: if rgb { "gbr".to_owned() } else { known(&colour.matrix).unwrap_or_else(|| usual.to_owned()) },
+        full_range: rgb || is_full(source),
+    }
+}
+
+/// Whether the codes of a source have the full range of luma and colour.
+pub(super) fn is_full(source: &Picture) -> bool {
+    !is_rgb(&source.pixel_format) && (source.colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj"))
+}
