@@ -145,12 +145,13 @@ fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flag
     if let Some(level) = plan.level {
         options.set("level", level);
     }
+    let mut own = Vec::new();
     match plan.rate {
         RateControl::ConstantQuality { crf } => options.set("crf", crf),
         RateControl::Average { bits_per_second, .. } => {
             options.set("b", bits_per_second.0);
             // One pass begins to save soon where it has spent too much.
-            options.set("x264-params", "ratetol=0.3");
+            own.push("ratetol=0.3".to_owned());
         }
         RateControl::Constant { bits_per_second } => {
             for name in ["b", "minrate", "maxrate", "bufsize"] {
@@ -171,6 +172,13 @@ fn h264(plan: &PicturePlan, pass: Pass, notes: &str, options: &mut Options, flag
     }
     if pass != Pass::Single {
         options.set("stats", notes);
+    }
+    if let Some(hdr) = &plan.hdr {
+        own.extend(mastering_display(hdr).map(|display| format!("mastering-display={display}")));
+        own.extend(hdr.light_level.map(|[content, average]| format!("cll={content},{average}")));
+    }
+    if !own.is_empty() {
+        options.set("x264-params", own.join(":"));
     }
     if plan.field_order.is_interlaced() {
         flags.push_str("+ildct+ilme");
@@ -226,22 +234,20 @@ fn escaped(value: &str) -> String {
     value.replace('\\', r"\\").replace('\'', r"\'").replace(':', r"\:")
 }
 
-/// Mastering display in units of 0.00002 and 0.0001 cd/m², green before blue before red, as SEI has it.
 fn hdr_parameters(hdr: &Hdr) -> String {
     let mut parts = vec!["hdr10=1:repeat-headers=1".to_owned()];
-    if let (Some(primaries), Some([lowest, highest])) = (hdr.primaries, hdr.luminance) {
-        let [rx, ry, gx, gy, bx, by, wx, wy] = primaries.map(|part| (part * Rational::whole(50_000)).round());
-        let luminance = |value: Rational| (value * Rational::whole(10_000)).round();
-        parts.push(format!(
-            "master-display=G({gx},{gy})B({bx},{by})R({rx},{ry})WP({wx},{wy})L({},{})",
-            luminance(highest),
-            luminance(lowest)
-        ));
-    }
-    if let Some([content, average]) = hdr.light_level {
-        parts.push(format!("max-cll={content},{average}"));
-    }
+    parts.extend(mastering_display(hdr).map(|display| format!("master-display={display}")));
+    parts.extend(hdr.light_level.map(|[content, average]| format!("max-cll={content},{average}")));
     parts.join(":")
+}
+
+/// Mastering display in units of 0.00002 and 0.0001 cd/m², green before blue before red, as SEI has it.
+fn mastering_display(hdr: &Hdr) -> Option<String> {
+    let (primaries, [lowest, highest]) = hdr.primaries.zip(hdr.luminance)?;
+    let [rx, ry, gx, gy, bx, by, wx, wy] = primaries.map(|part| (part * Rational::whole(50_000)).round());
+    let luminance = |value: Rational| (value * Rational::whole(10_000)).round();
+    let (highest, lowest) = (luminance(highest), luminance(lowest));
+    Some(format!("G({gx},{gy})B({bx},{by})R({rx},{ry})WP({wx},{wy})L({highest},{lowest})"))
 }
 
 fn prores(plan: &PicturePlan, options: &mut Options, flags: &mut String) {

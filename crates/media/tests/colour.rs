@@ -16,7 +16,7 @@ use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, Reading};
+use beryl_core::reading::{Colour, Content, Hdr, Reading};
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, Planes, StillWish, alphas, encode, pictures, probe, still};
 use material::{Picture, lively, progressive, write};
@@ -269,6 +269,118 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
     let full = lossless(&reading, json!({ "colour": { "range": "full" } }));
     let out = deep_pictures(&made(folder.path(), "grey.y4m", &full, &[]));
     assert!(out[0][0][0].abs_diff(((600.0_f64 - 64.0) / 876.0 * 1023.0).round() as u16) <= 1);
+}
+
+/// A reading of the deep picture as one of a high dynamic range.
+fn graded(folder: &Path, transfer: &str) -> Reading {
+    write_deep(&folder.join("deep.y4m"), &(0..6).map(deep_picture).collect::<Vec<_>>());
+    let mut reading = probe(&source(folder, "deep.y4m")).unwrap();
+    let fraction = |value: i64, of: i64| Rational::new(value, of).unwrap();
+    for stream in &mut reading.streams {
+        if let Content::Picture(picture) = &mut stream.content {
+            let word = |word: &str| Some(word.to_owned());
+            picture.colour = Colour {
+                primaries: word("bt2020"),
+                transfer: word(transfer),
+                matrix: word("bt2020nc"),
+                range: word("tv"),
+                chroma_location: None,
+            };
+            // Red, green, blue and white of a display that is wide, and its light.
+            let places = [34_000, 16_000, 13_250, 34_500, 7_500, 3_000, 15_635, 16_450];
+            picture.hdr = Some(Hdr {
+                primaries: Some(places.map(|place| fraction(place, 50_000))),
+                luminance: Some([fraction(50, 10_000), Rational::whole(1000)]),
+                light_level: Some([980, 310]),
+            });
+        }
+    }
+    reading
+}
+
+#[test]
+fn what_is_said_of_a_high_dynamic_range_stands_in_stream_and_container_and_goes_with_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let reading = graded(folder.path(), "smpte2084");
+    let by_quality = json!({ "mode": "constant_quality", "crf": 20 });
+    let codecs = [
+        ("h264", json!("high10"), by_quality.clone(), true),
+        ("hevc", json!("main10"), by_quality, true),
+        ("prores", json!("4444"), json!({ "mode": "by_profile" }), false),
+        ("ffv1", Value::Null, json!({ "mode": "by_profile" }), false),
+    ];
+    // Green, blue, red, white and the brightest light, as SMPTE ST 2086 is coded everywhere but in Matroska.
+    let coded: Vec<u8> = [13_250_u16, 34_500, 7_500, 3_000, 34_000, 16_000, 15_635, 16_450]
+        .iter()
+        .flat_map(|place| place.to_be_bytes())
+        .chain(10_000_000_u32.to_be_bytes())
+        .collect();
+    for (codec, profile, rate, in_stream) in codecs {
+        for container in ["mp4", "mov", "mkv"] {
+            if container == "mp4" && !in_stream {
+                continue;
+            }
+            let picture = json!({ "codec": codec, "profile": profile, "rate": rate, "colour": { "dynamic_range": "keep" } });
+            // The check holds every number of it against the plan.
+            let output =
+                made_of(&source(folder.path(), "deep.y4m"), folder.path(), &lossless_in(container, &reading, picture), &[]);
+            let output = output.unwrap_or_else(|problem| panic!("{codec} {container}: {problem} {}", problem.details));
+            let bytes = std::fs::read(folder.path().join(output.file.path.name())).unwrap();
+            let times = bytes.windows(coded.len()).filter(|window| *window == coded).count();
+            let least = usize::from(container != "mkv") + usize::from(in_stream);
+            assert!(times >= least, "{codec} {container}: {times} times");
+        }
+    }
+    // Brought down, nothing of it is said any more, in a stream whose frames still bear it.
+    let hdr = json!({ "codec": "hevc", "profile": "main10", "rate": { "mode": "constant_quality", "crf": 20 }, "colour": { "dynamic_range": "keep" } });
+    let bright = made_of(&source(folder.path(), "deep.y4m"), folder.path(), &lossless_in("mp4", &reading, hdr), &[]).unwrap();
+    let down = lossless_in(
+        "mov",
+        &probe(&bright).unwrap(),
+        json!({ "codec": "prores", "profile": "hq", "colour": { "dynamic_range": "standard" } }),
+    );
+    let output = made_of(&bright, folder.path(), &down, &[]).unwrap();
+    assert_eq!(probe(&output).unwrap().picture().unwrap().1.hdr, None);
+}
+
+#[test]
+fn what_is_laid_over_is_white_where_the_pictures_own_white_is() {
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder.path().join("white.y4m"), &[Picture::plain(40, 40, 235)], (25, 1), 'p', "");
+    let png = file(folder.path(), "mark.png");
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    still(&source(folder.path(), "white.y4m"), wish, folder.path()).unwrap();
+    let mark = json!({ "picture": "mark.png", "place": "top_left", "width": 50, "margin": 0, "opacity": 100 });
+    // 203 cd/m² as PQ and as HLG (ITU-R BT.2408, table 1), and the white of a standard display in both ranges.
+    let kinds = [
+        ("smpte2084", "same", 64.0 + 876.0 * 0.5806),
+        ("arib-std-b67", "same", 64.0 + 876.0 * 0.75),
+        ("bt709", "same", 940.0),
+        ("bt709", "full", 1023.0),
+    ];
+    for (transfer, range, white) in kinds {
+        let reading = graded(folder.path(), transfer);
+        let kept = json!({ "dynamic_range": "keep", "range": range });
+        let plan = lossless(&reading, json!({ "colour": kept, "overlays": { "watermark": mark } }));
+        let out = deep_pictures(&made(folder.path(), "deep.y4m", &plan, &["mark.png"]));
+        let middle = SIDE * 8 + 8;
+        let [luma, cb, cr] = [0, 1, 2].map(|plane| f64::from(out[0][plane][middle]));
+        assert!(
+            (luma - white).abs() <= 4.5 && (cb - 512.0).abs() <= 2.0 && (cr - 512.0).abs() <= 2.0,
+            "{transfer}: {luma} {cb} {cr}"
+        );
+        // Text is as white, and its pictures keep all their bits where none stands.
+        let burn = json!({ "burn_in": { "frame": true, "height": 20 } });
+        let plan = lossless(&reading, json!({ "colour": kept, "overlays": burn }));
+        let written = deep_pictures(&made(folder.path(), "deep.y4m", &plan, &[]));
+        let plain = deep_pictures(&made(folder.path(), "deep.y4m", &lossless(&reading, json!({ "colour": kept })), &[]));
+        let (upper, lower) = written[0][0].split_at(SIDE * SIDE / 2);
+        assert_eq!(upper, &plain[0][0][..upper.len()], "{transfer}");
+        let changed = lower.iter().zip(&plain[0][0][upper.len()..]).filter(|(one, other)| one != other).map(|(one, _)| *one);
+        let brightest = f64::from(changed.max().unwrap());
+        // Thin strokes cover hardly a pixel wholly.
+        assert!((-60.0..=2.0).contains(&(brightest - white)), "{transfer}: text has {brightest} where white has {white}");
+    }
 }
 
 fn differing(one: &Planes, other: &Picture, lines: std::ops::Range<usize>, columns: std::ops::Range<usize>) -> usize {

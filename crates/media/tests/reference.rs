@@ -445,7 +445,7 @@ fn a_high_dynamic_range_comes_down_as_the_curve_says_and_keeps_its_hues() {
                 let light = toned(transfer, rgb, 1000.0);
                 range.codes(from_rgb("bt709", light.map(signal)))
             });
-            for place in 0..wanted.planes[0].len() {
+            for (place, _) in wanted.planes[0].iter().enumerate() {
                 // Where colour is strong enough to have a hue: as far from grey in the same direction.
                 let shown = [1, 2].map(|plane| wanted.planes[plane][place] - 512.0);
                 let came = [1, 2].map(|plane| f64::from(made[plane][place]) - 512.0);

@@ -6,7 +6,7 @@ use crate::pixels::is_rgb;
 use crate::plan::{FrameRatePlan, PicturePlan, Plan};
 use crate::preset::{Container, PictureCodec, Profile};
 use crate::rational::Rational;
-use crate::reading::{Content, FieldOrder, Orientation, Picture, Stream};
+use crate::reading::{Content, FieldOrder, Hdr, Orientation, Picture, Stream};
 use crate::units::{BitRate, rate_text};
 
 /// Small areas of two pictures that are alike differ by less than this, in thousandths of full scale; codecs at
@@ -103,21 +103,26 @@ fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, ju
     if !is_rgb(&planned.pixel_format) {
         judge.equal("range", range(colour), range(&found.colour));
     }
+    if let (Some(planned), Some(found)) = (&colour.chroma_location, &found.colour.chroma_location) {
+        judge.equal("place of chroma", planned.as_str(), found.as_str());
+    }
     if let Some(hdr) = &planned.hdr
-        && planned.codec == PictureCodec::Hevc
         && container != Container::Wav
     {
-        let words = |present: bool| if present { "present" } else { "none" };
         let found = found.hdr.as_ref();
-        judge.equal(
-            "mastering display",
-            words(hdr.primaries.is_some() && hdr.luminance.is_some()),
-            words(found.is_some_and(|found| found.primaries.is_some() && found.luminance.is_some())),
-        );
+        judge.equal("mastering display", display_words(Some(hdr)), display_words(found));
         let level =
             |level: Option<[u32; 2]>| level.map_or_else(|| "none".to_owned(), |[most, mean]| format!("{most} / {mean} cd/m²"));
         judge.equal("content light level", level(hdr.light_level), level(found.and_then(|found| found.light_level)));
     }
+}
+
+/// Primaries and luminance of a mastering display in the units of its metadata (SMPTE ST 2086).
+fn display_words(hdr: Option<&Hdr>) -> String {
+    let Some((primaries, luminance)) = hdr.and_then(|hdr| hdr.primaries.zip(hdr.luminance)) else { return "none".to_owned() };
+    let primaries = primaries.map(|part| (part * Rational::whole(50_000)).round());
+    let luminance = luminance.map(|part| (part * Rational::whole(10_000)).round());
+    format!("{primaries:?} / 50 000, {luminance:?} / 10 000 cd/m²")
 }
 
 fn judge_fields(planned: &PicturePlan, found: &Picture, judge: &mut Judge) {

@@ -152,6 +152,9 @@ impl EncodeTask<'_> {
             }
             frame.set_times(time, length);
             lengths.insert(time, length);
+            if plan.hdr.is_none() {
+                frame.is_standard_now();
+            }
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
             match foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
                 Some(Ok(Some(tried))) => {
@@ -216,6 +219,7 @@ impl EncodeTask<'_> {
             if let FrameRatePlan::Variable { .. } = plan.frame_rate {
                 stream.rate = None;
             }
+            stream.hdr.clone_from(&plan.hdr);
             if let Some(tag) = encoders::picture_tag(self.work.run.plan.container, plan.codec) {
                 stream.set_tag(tag);
             }

@@ -5,7 +5,7 @@ use std::ffi::{CString, c_int};
 use std::ptr;
 
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::reading::{Colour, FieldOrder, Hdr};
 use ffmpeg_next::ffi;
 
 use super::dictionary::Dictionary;
@@ -350,6 +350,8 @@ pub(crate) struct EncoderStream {
     pub(crate) clock: Rational,
     /// Frames a second, where it has a constant number.
     pub(crate) rate: Option<Rational>,
+    /// What the container is to say of a high dynamic range.
+    pub(crate) hdr: Option<Hdr>,
 }
 
 // SAFETY: the parameters are owned by this value alone and bound to no thread.
@@ -362,7 +364,7 @@ impl EncoderStream {
         if parameters.is_null() {
             return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "describe the stream"));
         }
-        Ok(Self { parameters, clock: Rational::ONE, rate: None })
+        Ok(Self { parameters, clock: Rational::ONE, rate: None, hdr: None })
     }
 
     /// A stream of plain text subtitles, timed in milliseconds.

@@ -682,6 +682,24 @@ pub(super) fn colour_of(
 /// HDR metadata from the libraries' side data: `AVMasteringDisplayMetadata` is ten fractions
 /// (red, green, blue and white x and y, lowest and highest luminance) and two flags, and
 /// `AVContentLightMetadata` two numbers, all of 32 bits.
+/// HDR metadata as the libraries keep it beside a stream: ten fractions and whether they are there; two numbers.
+pub(super) fn side_data_of(hdr: &Hdr) -> Vec<(ffi::AVPacketSideDataType, Vec<u8>)> {
+    let mut kinds = Vec::new();
+    let bytes = |numbers: &[i32]| numbers.iter().flat_map(|number| number.to_ne_bytes()).collect();
+    if hdr.primaries.is_some() || hdr.luminance.is_some() {
+        let fractions =
+            hdr.primaries.unwrap_or([Rational::ZERO; 8]).into_iter().chain(hdr.luminance.unwrap_or([Rational::ZERO; 2]));
+        let mut numbers: Vec<i32> = fractions.map(super::av_rational).flat_map(|fraction| [fraction.num, fraction.den]).collect();
+        numbers.extend([i32::from(hdr.primaries.is_some()), i32::from(hdr.luminance.is_some())]);
+        kinds.push((ffi::AVPacketSideDataType::AV_PKT_DATA_MASTERING_DISPLAY_METADATA, bytes(&numbers)));
+    }
+    if let Some(levels) = hdr.light_level {
+        let numbers = levels.map(|level| i32::try_from(level).unwrap_or(i32::MAX));
+        kinds.push((ffi::AVPacketSideDataType::AV_PKT_DATA_CONTENT_LIGHT_LEVEL, bytes(&numbers)));
+    }
+    kinds
+}
+
 pub(super) fn hdr_of(mastering: Option<&[u8]>, light: Option<&[u8]>) -> Option<Hdr> {
     let numbers = |bytes: &[u8]| -> Vec<i32> {
         bytes.chunks_exact(4).map(|four| i32::from_ne_bytes([four[0], four[1], four[2], four[3]])).collect()

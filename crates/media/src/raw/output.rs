@@ -143,6 +143,14 @@ impl Output {
             }
             added.sample_aspect_ratio = (*added.codecpar).sample_aspect_ratio;
             added.metadata = dictionary_of(&tags);
+            let hdr = stream.hdr.as_ref().map(super::input::side_data_of).unwrap_or_default();
+            for (kind, bytes) in hdr {
+                let room = ffi::av_stream_new_side_data(added, kind, bytes.len());
+                if room.is_null() {
+                    return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "add a stream").into());
+                }
+                ptr::copy_nonoverlapping(bytes.as_ptr(), room, bytes.len());
+            }
             for role in roles {
                 let flag = ffi::av_disposition_from_string(c_text(role).as_ptr());
                 added.disposition |= flag.max(0);

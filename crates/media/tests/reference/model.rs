@@ -119,9 +119,7 @@ impl Model {
         let mut made = self.clone();
         for place in 0..self.planes[0].len() {
             let changed = change([0, 1, 2].map(|number| self.planes[number][place]));
-            for number in 0..3 {
-                made.planes[number][place] = changed[number];
-            }
+            made.planes.iter_mut().zip(changed).for_each(|(plane, code)| plane[place] = code);
         }
         made
     }
