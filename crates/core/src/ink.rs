@@ -3,11 +3,9 @@
 //! Graphics are made for a standard display: red, green and blue of Rec. 709 with the gamma of ITU-R BT.1886. In a
 //! high dynamic range their white has 203 cd/m² (ITU-R BT.2408), whatever lies around it.
 
+use crate::light::{DISPLAY_GAMMA, HLG_GAMMA, HLG_PEAK, apply, between, hlg_signal, luminance_of, pq_signal};
 use crate::plan::Samples;
-use crate::tone::{HLG_GAMMA, HLG_PEAK, WHITE, hlg_signal, luminance_of, pq_signal};
-
-/// The exponent of a standard display.
-const DISPLAY_GAMMA: f64 = 2.4;
+use crate::tone::WHITE;
 
 /// How colours become codes of one form of pictures.
 #[derive(Debug, Clone)]
@@ -70,7 +68,7 @@ impl Inks {
             return rgb;
         }
         let light = rgb.map(|part| part.max(0.0).powf(DISPLAY_GAMMA) * WHITE);
-        let light = TO_BT2020.map(|row| row[0] * light[0] + row[1] * light[1] + row[2] * light[2]);
+        let light = apply(between("bt709", "bt2020"), light);
         if self.light == Light::Pq {
             return light.map(pq_signal);
         }
@@ -81,10 +79,6 @@ impl Inks {
         light.map(|part| hlg_signal(part / HLG_PEAK * factor))
     }
 }
-
-/// Linear red, green and blue of Rec. 709 as those of BT.2020 (ITU-R BT.2087).
-const TO_BT2020: [[f64; 3]; 3] =
-    [[0.627_404, 0.329_283, 0.043_313], [0.069_097, 0.919_540, 0.011_362], [0.016_391, 0.088_013, 0.895_595]];
 
 /// What red and blue have in luma (ITU-T H.273, table 4); of matrices that have no such weights, those of BT.709.
 const fn weights_of(matrix: &str) -> [f64; 2] {

@@ -16,6 +16,7 @@ pub mod iso;
 pub mod language;
 pub mod layout;
 pub mod level;
+pub mod light;
 pub mod lut;
 pub mod media_types;
 pub mod naming;

@@ -51,6 +51,7 @@ const fn cost_of_step(step: &Step) -> f64 {
     match step {
         Step::Denoise { .. } => 110.0,
         Step::Tone { .. } => 40.0,
+        Step::Recolour { .. } => 25.0,
         Step::LookUp { .. } => 25.0,
         Step::Deblock { .. } => 30.0,
         Step::Deinterlace { .. } | Step::Film { .. } => 27.0,

@@ -24,6 +24,7 @@ pub(crate) fn step_text(step: &Step, supplies: &Supplies) -> Option<String> {
         | Step::EvenFilm { .. }
         | Step::Speed { .. }
         | Step::Tone { .. }
+        | Step::Recolour { .. }
         | Step::Rearrange { .. }
         | Step::Resample { .. }
         | Step::Pad { .. }

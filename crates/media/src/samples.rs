@@ -93,6 +93,20 @@ pub fn pictures_behind(source: &SourceRef, steps: &[Step]) -> Result<Vec<Vec<Vec
         .ok_or_else(|| refused(AvError::own("read samples", "a plane is missing")))
 }
 
+/// Works off these steps on all pictures of a source and throws away what comes of them, for benchmarks.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read, or a step cannot be done.
+pub fn work_off(source: &SourceRef, steps: &[Step]) -> Result<(), Problem> {
+    let supplies = Supplies::of(source);
+    let mut chain = Chain::new(steps, &supplies);
+    let mut made = Vec::new();
+    each_frame(source, None, |frame, clock| {
+        made.clear();
+        chain.take(Some(TimedFrame { frame: frame.clone(), clock }), &mut made)
+    })
+}
+
 fn planes_of(frame: &Frame) -> Option<Vec<Vec<u16>>> {
     let (_, depth) = crate::raw::pixel_format(frame.format())?;
     let codes = |line: &[u8]| -> Vec<u16> {

@@ -3261,6 +3261,15 @@ export interface components {
             /** @description Transfer of what goes in, in the libraries' words. */
             transfer: string;
         } | {
+            /** @description Primaries of what goes in. */
+            primaries: string;
+            /** @enum {string} */
+            step: "recolour";
+            /** @description Primaries of what comes out. */
+            to: string;
+            /** @description Transfer of what goes in, in the libraries' words. */
+            transfer: string;
+        } | {
             /** @description The table's name. */
             name: string;
             /** @enum {string} */

@@ -96,17 +96,18 @@ fn dynamic_range(
         "arib-std-b67" => "HLG",
         _ => return Ok(false),
     };
-    let wanted = match settings.dynamic_range {
-        DynamicRangeRule::Standard => true,
-        DynamicRangeRule::WhenNeeded => format.depth == 8,
-        DynamicRangeRule::Keep => false,
+    // A table has been made for the pictures as they are, and leaves Rec. 709.
+    let needs_it = format.depth == 8 && settings.lut.is_none();
+    let why = match settings.dynamic_range {
+        _ if settings.space != ColourSpaceRule::Same && settings.lut.is_none() => {
+            ", and the space that is asked for has no place for it"
+        }
+        DynamicRangeRule::Standard => "",
+        DynamicRangeRule::WhenNeeded if needs_it => ", and 8 bits are too few for it",
+        DynamicRangeRule::WhenNeeded | DynamicRangeRule::Keep => return Ok(false),
     };
-    if !wanted {
-        return Ok(false);
-    }
     let told = source.hdr.as_ref().and_then(peak_of);
     let peak = told.unwrap_or(USUAL_PEAK);
-    let why = if settings.dynamic_range == DynamicRangeRule::WhenNeeded { ", and 8 bits are too few for it" } else { "" };
     let because = match told {
         Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
         None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),

@@ -296,6 +296,7 @@ impl PicturePlan {
             | Step::Denoise { .. }
             | Step::Adjust { .. }
             | Step::Tone { .. }
+            | Step::Recolour { .. }
             | Step::LookUp { .. }
             | Step::Subtitles { .. }
             | Step::BurnIn(_)
@@ -458,6 +459,15 @@ pub enum Step {
         /// The brightest light in cd/m².
         peak: u32,
     },
+    /// Red, green and blue, as fractions, brought to other primaries and to a standard display, as [`crate::light`] has it.
+    Recolour {
+        /// Transfer of what goes in, in the libraries' words.
+        transfer: String,
+        /// Primaries of what goes in.
+        primaries: String,
+        /// Primaries of what comes out.
+        to: String,
+    },
     /// Red, green and blue looked up in a table, whose output is Rec. 709.
     LookUp {
         /// The table's name.
@@ -594,6 +604,7 @@ impl Step {
             Self::Denoise { .. } => "noise taken out".to_owned(),
             Self::Adjust { .. } => "levels changed".to_owned(),
             Self::Tone { .. } => "brought to the standard dynamic range".to_owned(),
+            Self::Recolour { to, .. } => format!("brought to the colours of {to}"),
             Self::LookUp { name } => format!("colours by {name}"),
             Self::Rearrange { to, .. } => format!("stored as {to}"),
             Self::Subtitles { .. } => "subtitles written in".to_owned(),

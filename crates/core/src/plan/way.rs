@@ -62,6 +62,9 @@ impl Way {
                 "colour of the kind “{word}”, which the source declares, cannot be converted: leave its colour space as it is, in a codec that stores it"
             )));
         }
+        if (&self.samples.space.primaries, self.samples.space.curve()) != (&to.space.primaries, to.space.curve()) {
+            self.recolour(&to.space);
+        }
         let moves = self.size != (width, height)
             || self.samples.form().shared() != to.form().shared()
             || self.samples.chroma != to.chroma;
@@ -106,6 +109,15 @@ impl Way {
     /// To red, green and blue in fine steps.
     pub(super) fn as_rgb(&mut self) -> Result<(), PlanError> {
         self.store_as(self.samples.form().as_rgb().with_depth(FINE))
+    }
+
+    /// Brings light to other primaries and the transfer of a standard display.
+    fn recolour(&mut self, to: &ColourSpace) {
+        let ColourSpace { primaries, .. } = self.samples.space.clone();
+        let transfer = self.samples.space.curve().to_owned();
+        self.resample(self.samples.stored_as(self.samples.form().as_rgb().with_depth(32)), self.size);
+        self.steps.push(Step::Recolour { transfer, primaries, to: to.primaries.clone() });
+        self.samples.space = to.in_rgb();
     }
 
     /// Brings a high dynamic range down to Rec. 709. Light near nought is told apart by fractions of 32 bits only.

@@ -28,3 +28,36 @@ pub(crate) fn bare_decode(source: &Path) {
     decoder.send_eof().unwrap();
     while decoder.receive_frame(&mut frame).is_ok() {}
 }
+
+/// Decodes the picture, puts it through filters and throws it away.
+#[allow(dead_code)] // Not every benchmark filters.
+pub(crate) fn bare_filter(source: &Path, filters: &str) {
+    let mut input = av::format::input(source).unwrap();
+    let (index, mut decoder) = decoder(&input);
+    let clock = input.stream(index).unwrap().time_base();
+    let mut graph = av::filter::Graph::new();
+    let arguments = format!(
+        "video_size={}x{}:pix_fmt={}:time_base={}/{}:pixel_aspect=1/1",
+        decoder.width(),
+        decoder.height(),
+        av::ffi::AVPixelFormat::from(decoder.format()) as i32,
+        clock.numerator(),
+        clock.denominator()
+    );
+    graph.add(&av::filter::find("buffer").unwrap(), "in", &arguments).unwrap();
+    graph.add(&av::filter::find("buffersink").unwrap(), "out", "").unwrap();
+    graph.output("in", 0).unwrap().input("out", 0).unwrap().parse(filters).unwrap();
+    graph.validate().unwrap();
+    let (mut frame, mut filtered) = (av::frame::Video::empty(), av::frame::Video::empty());
+    let packets: Vec<_> = input.packets().filter(|(stream, _)| stream.index() == index).map(|(_, packet)| packet).collect();
+    for packet in packets.iter().map(Some).chain([None]) {
+        match packet {
+            Some(packet) => decoder.send_packet(packet).unwrap(),
+            None => decoder.send_eof().unwrap(),
+        }
+        while decoder.receive_frame(&mut frame).is_ok() {
+            graph.get("in").unwrap().source().add(&frame).unwrap();
+            while graph.get("out").unwrap().sink().frame(&mut filtered).is_ok() {}
+        }
+    }
+}

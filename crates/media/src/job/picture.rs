@@ -219,7 +219,7 @@ impl EncodeTask<'_> {
             if let FrameRatePlan::Variable { .. } = plan.frame_rate {
                 stream.rate = None;
             }
-            stream.hdr.clone_from(&plan.hdr);
+            stream.hdr = plan.hdr.clone().map(Box::new);
             if let Some(tag) = encoders::picture_tag(self.work.run.plan.container, plan.codec) {
                 stream.set_tag(tag);
             }

@@ -2,6 +2,7 @@
 
 use beryl_core::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
+use beryl_core::light::Recolouring;
 use beryl_core::plan::{FramesMeant, Step};
 use beryl_core::preset::RateConversion;
 use beryl_core::rational::Rational;
@@ -33,6 +34,7 @@ enum Link<'a> {
     Resample(Resampler),
     Parted(Box<Parted>),
     Tone(Box<ToneMap>),
+    Recolour(Box<Recolouring>),
     Rearrange(Rearrange<'a>),
     Pad(Pad),
     Overlay(Box<Overlay<'a>>),
@@ -68,6 +70,7 @@ impl<'a> Chain<'a> {
             | Link::Combing(_)
             | Link::Speed(_)
             | Link::Tone(_)
+            | Link::Recolour(_)
             | Link::Rearrange(_)
             | Link::Pad(_)
             | Link::Overlay(_) => Vec::new(),
@@ -103,6 +106,7 @@ impl<'a> Link<'a> {
             Step::Speed { factor } => Self::Speed(*factor),
             Step::Deinterlace { order, frames: FramesMeant::Combed, .. } => Self::Combing(Combing::new(*order)),
             Step::Tone { transfer, primaries, peak } => Self::Tone(Box::new(ToneMap::new(transfer, primaries, *peak))),
+            Step::Recolour { transfer, primaries, to } => Self::Recolour(Box::new(Recolouring::new(transfer, primaries, to))),
             Step::Resample { from, to, width, height, fields_apart: true } => {
                 Self::Parted(Box::new(Parted::new(from, to, (*width, *height))))
             }
@@ -157,6 +161,10 @@ impl<'a> Link<'a> {
                 made.push(bring_down(tone, &frame)?);
                 Ok(())
             }
+            (Self::Recolour(recolouring), Some(frame)) => {
+                made.push(recolour(recolouring, frame)?);
+                Ok(())
+            }
             (Self::Rearrange(rearrange), Some(frame)) => {
                 made.push(rearrange.take(frame)?);
                 Ok(())
@@ -174,6 +182,7 @@ impl<'a> Link<'a> {
                 | Self::Even(_)
                 | Self::Speed(_)
                 | Self::Tone(_)
+                | Self::Recolour(_)
                 | Self::Rearrange(_)
                 | Self::Pad(_)
                 | Self::Overlay(_),
@@ -368,6 +377,20 @@ fn bring_down(tone: &ToneMap, TimedFrame { frame, clock }: &TimedFrame) -> Resul
     drop(planes);
     made.is_standard_now();
     Ok(TimedFrame { frame: made, clock: *clock })
+}
+
+/// A picture in fractions brought to other colours, in place.
+fn recolour(recolouring: &Recolouring, TimedFrame { mut frame, clock }: TimedFrame) -> Result<TimedFrame, AvError> {
+    let missing = || AvError::own("bring colours to others", "the picture has no red, green and blue in fractions");
+    let mut planes = frame.planes_mut()?;
+    let [green, blue, red, ..] = planes.as_mut_slice() else { return Err(missing()) };
+    for line in 0..green.lines() {
+        let lines = [red.fractions(line), green.fractions(line), blue.fractions(line)];
+        let [Some(red), Some(green), Some(blue)] = lines else { return Err(missing()) };
+        recolouring.recolour([red, green, blue]);
+    }
+    drop(planes);
+    Ok(TimedFrame { frame, clock })
 }
 
 /// Stores the same samples in another order.

@@ -351,7 +351,7 @@ pub(crate) struct EncoderStream {
     /// Frames a second, where it has a constant number.
     pub(crate) rate: Option<Rational>,
     /// What the container is to say of a high dynamic range.
-    pub(crate) hdr: Option<Hdr>,
+    pub(crate) hdr: Option<Box<Hdr>>,
 }
 
 // SAFETY: the parameters are owned by this value alone and bound to no thread.

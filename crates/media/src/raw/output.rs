@@ -143,7 +143,7 @@ impl Output {
             }
             added.sample_aspect_ratio = (*added.codecpar).sample_aspect_ratio;
             added.metadata = dictionary_of(&tags);
-            let hdr = stream.hdr.as_ref().map(super::input::side_data_of).unwrap_or_default();
+            let hdr = stream.hdr.as_deref().map(super::input::side_data_of).unwrap_or_default();
             for (kind, bytes) in hdr {
                 let room = ffi::av_stream_new_side_data(added, kind, bytes.len());
                 if room.is_null() {

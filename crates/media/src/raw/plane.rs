@@ -135,6 +135,14 @@ impl PlaneMut<'_> {
         let (before, samples, _) = unsafe { bytes.align_to_mut::<u16>() };
         (before.is_empty() && cfg!(target_endian = "little")).then_some(samples)
     }
+
+    /// The samples of a line that are fractions of 32 bits.
+    pub(crate) fn fractions(&mut self, line: usize) -> Option<&mut [f32]> {
+        let bytes = self.line(line)?;
+        // SAFETY: any bytes are fractions, if not all useful ones; what is not aligned stays outside and is refused.
+        let (before, fractions, _) = unsafe { bytes.align_to_mut::<f32>() };
+        (before.is_empty() && cfg!(target_endian = "little")).then_some(fractions)
+    }
 }
 
 impl Frame {

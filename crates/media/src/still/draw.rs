@@ -55,6 +55,7 @@ fn shaped(source: &SourceRef, frame: Frame, shape: &StillShape, folder: &Path) -
                 | Step::Rearrange { .. }
                 | Step::Pad { .. }
                 | Step::Tone { .. }
+                | Step::Recolour { .. }
                 | Step::LookUp { .. }
                 | Step::Adjust { .. }
                 | Step::Grey
