@@ -6,6 +6,7 @@
 //! against it. [`run`] and [`watch`] are the state machines around that.
 
 pub mod check;
+pub mod downmix;
 pub mod ebml;
 pub mod film;
 pub mod findings;

@@ -174,6 +174,27 @@ pub fn heard(source: &SourceRef, number: usize) -> Result<Heard, Problem> {
     Ok(heard)
 }
 
+/// The samples of every channel of a sound stream, from -1 to 1, one after the other as they are decoded.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no such stream.
+pub fn channels(source: &SourceRef, number: usize) -> Result<Vec<Vec<f64>>, Problem> {
+    let mut channels: Vec<Vec<f64>> = Vec::new();
+    each_frame(source, Some(number), |frame, _| {
+        let mut graph = Graph::new(&GraphInput::of_sound(frame, Rational::ONE), "aformat=sample_fmts=dbl")?;
+        graph.push(Some(frame.clone()))?;
+        graph.push(None)?;
+        while let Some(interleaved) = graph.pull()? {
+            channels.resize(interleaved.channels(), Vec::new());
+            for samples in interleaved.doubles().chunks_exact(interleaved.channels().max(1)) {
+                channels.iter_mut().zip(samples).for_each(|(channel, sample)| channel.push(*sample));
+            }
+        }
+        Ok(())
+    })?;
+    Ok(channels)
+}
+
 /// Decodes the picture, or the sound stream with this number.
 fn each_frame(
     source: &SourceRef,

@@ -1731,6 +1731,33 @@ export interface components {
          * @enum {string}
          */
         Denoising: "off" | "camera" | "tape" | "night";
+        /** @description How more channels become two or one, in decibels: three less is the factor 1/√2, six less is a half. */
+        Downmix: {
+            /**
+             * Format: int32
+             * @description Of the centre, in each side (−3).
+             * @default -3
+             */
+            centre: number;
+            /**
+             * Format: int32
+             * @description Of all of it (0). What passes full scale is limited.
+             * @default 0
+             */
+            level: number;
+            /**
+             * Format: int32
+             * @description Of the low-frequency effects, in each side; left out where there is none.
+             * @default null
+             */
+            lfe: number | null;
+            /**
+             * Format: int32
+             * @description Of the surrounds, each in its own side (−3).
+             * @default -3
+             */
+            surrounds: number;
+        };
         /**
          * @description What becomes of pictures with a high dynamic range (PQ and HLG, ITU-R BT.2100).
          * @enum {string}
@@ -2324,6 +2351,11 @@ export interface components {
             /** @description What becomes of film that was spread over fields. */
             telecine?: components["schemas"]["TelecineRule"];
         };
+        /**
+         * @description What becomes of the pitch at another speed.
+         * @enum {string}
+         */
+        Pitch: "keep" | "follow";
         /** @description What becomes of pixels that are not square. */
         PixelAspectRule: "square" | "keep" | {
             /** @description Pixels get this shape, width over height: for headers that are wrong. The picture is not stretched. */
@@ -3032,10 +3064,14 @@ export interface components {
             channels: number;
             /** @description The codec. */
             codec: components["schemas"]["SoundCodec"];
+            /** @description How more channels become as many as it has. */
+            downmix?: components["schemas"]["Downmix"];
             /** @description ISO 639 code. */
             language?: string | null;
             /** @description Their layout in the library's words. */
             layout: string;
+            /** @description What becomes of its pitch then. */
+            pitch?: components["schemas"]["Pitch"];
             /** @description Roles of the stream. */
             roles: string[];
             /**
@@ -3048,7 +3084,7 @@ export interface components {
              * @description The stream of the source.
              */
             source_stream: number;
-            /** @description By what factor it plays faster, with its pitch kept. */
+            /** @description By what factor it plays faster. */
             speed?: components["schemas"]["Rational"];
             /** @description Title of the stream. */
             title?: string | null;
@@ -3060,6 +3096,10 @@ export interface components {
             channels?: components["schemas"]["ChannelRule"];
             /** @description The codec. */
             codec: components["schemas"]["SoundCodec"];
+            /** @description How more channels become two or one. */
+            downmix?: components["schemas"]["Downmix"];
+            /** @description What becomes of the pitch where the output plays at another speed. */
+            pitch?: components["schemas"]["Pitch"];
             /**
              * Format: int32
              * @description Samples a second; left out, as the source where the codec can hold it.

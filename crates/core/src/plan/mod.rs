@@ -26,8 +26,8 @@ use crate::geometry::{Rectangle, even};
 use crate::level::Peak;
 use crate::parts::Span;
 use crate::preset::{
-    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Effort, Lead, Level, PictureCodec, Profile,
-    RateConversion, SoundCodec,
+    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Downmix, Effort, Lead, Level, PictureCodec,
+    Pitch, Profile, RateConversion, SoundCodec,
 };
 use crate::rational::Rational;
 use crate::reading::{Chapter, Colour, FieldOrder, Hdr};
@@ -556,9 +556,15 @@ pub struct SoundPlan {
     pub title: Option<String>,
     /// Roles of the stream.
     pub roles: Vec<String>,
-    /// By what factor it plays faster, with its pitch kept.
+    /// By what factor it plays faster.
     #[serde(default = "unchanged_speed")]
     pub speed: Rational,
+    /// What becomes of its pitch then.
+    #[serde(default)]
+    pub pitch: Pitch,
+    /// How more channels become as many as it has.
+    #[serde(default)]
+    pub downmix: Downmix,
 }
 
 /// Why there is no plan.

@@ -2,10 +2,12 @@
 
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
+use crate::downmix::Mix;
 use crate::layout;
 use crate::preset::{ChannelRule, Container, SoundCodec, SoundSettings, SoundStreams};
 use crate::rational::Rational;
 use crate::reading::{Reading, Sound, Stream};
+use crate::units::BitRate;
 
 /// Sample rates that AAC has (ISO/IEC 14496-3 table 1.18).
 const AAC_RATES: [u32; 12] = [8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000];
@@ -93,14 +95,17 @@ fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal:
     if planned.codec == SoundCodec::Copy {
         return;
     }
-    let taken = match planned.channels {
-        _ if planned.channels == from.channels => None,
-        1 => Some("all channels in equal parts"),
-        _ => Some("the first two channels"),
-    };
-    if let Some(taken) = taken.filter(|_| from.channels > 2 && !layout::is_placed(&from.layout)) {
+    if planned.channels != from.channels && !layout::is_placed(&from.layout) && from.channels > 2 {
+        let taken = if planned.channels == 1 { "all channels in equal parts" } else { "the first two channels" };
         let because = "the source does not say where its channels belong";
         journal.note(Subject::Sound, "/sound/channels", Origin::Source, taken, because);
+    } else if let Some(mix) = Mix::between(&from.layout, from.channels, &planned.layout, planned.downmix)
+        && from.channels > planned.channels
+    {
+        let limited = if mix.most() > 1.0 { "; peaks limited to -1 dBFS" } else { "" };
+        let because = if from.channels > 2 { "mixed down after ITU-R BS.775 (Lo/Ro)" } else { "one channel is the mean of two" };
+        let what = format!("{}{limited}", mix.words(&from.layout));
+        journal.note(Subject::Sound, "/sound/downmix", Origin::Preset, what, because);
     }
     if container == Container::Mkv && planned.codec != SoundCodec::Aac && layout::usual(planned.channels) != Some(&planned.layout)
     {
@@ -149,7 +154,7 @@ fn stream_plan(
     Ok(SoundPlan {
         source_stream: stream.index,
         codec: settings.codec,
-        bit_rate: settings.bits_per_second,
+        bit_rate: settings.bits_per_second.map(|rate| rate_of(rate, settings.channels, &layout, channels)),
         channels,
         layout,
         sample_rate,
@@ -157,8 +162,26 @@ fn stream_plan(
         title: stream.title.clone(),
         roles: stream.roles.clone(),
         speed,
+        pitch: settings.pitch,
+        downmix: settings.downmix,
     })
 }
+
+/// The rate of a stream: as it is said where the number of channels is, otherwise what is said of two channels for each
+/// of those that there are. Low-frequency effects need next to nothing.
+fn rate_of(rate: BitRate, rule: ChannelRule, layout: &str, channels: u32) -> BitRate {
+    if rule != ChannelRule::Same {
+        return rate;
+    }
+    let full = layout::speakers(layout).map_or(channels as usize, |own| own.iter().filter(|speaker| **speaker != "LFE").count());
+    let full = u64::try_from(full).unwrap_or(2).max(1);
+    BitRate((rate.0 * full / 2).clamp(LEAST_AAC, MOST_AAC_OF_A_CHANNEL * u64::from(channels)))
+}
+
+/// Bits a second below which AAC is not asked to go, ...
+const LEAST_AAC: u64 = 16_000;
+/// ... and what it takes at most for each channel.
+const MOST_AAC_OF_A_CHANNEL: u64 = 256_000;
 
 /// AAC has one layout of six channels, whose surrounds stand at the back by name.
 fn same_layout(codec: SoundCodec, sound: &Sound) -> String {

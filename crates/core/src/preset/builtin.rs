@@ -1,9 +1,9 @@
 //! The presets that come with the program, named by the role of the file they make.
 
 use super::{
-    Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, Container, CropRule, Deinterlacing, Effort, FieldsRule,
-    FrameRateRule, Lead, MixtureRule, Overlays, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
-    SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams, SpeedRule, TelecineRule,
+    Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, Container, CropRule, Deinterlacing, Downmix, Effort, FieldsRule,
+    FrameRateRule, Lead, MixtureRule, Overlays, PictureCodec, PictureSettings, Pitch, PixelAspectRule, Preset, Profile,
+    RateControl, SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams, SpeedRule, TelecineRule,
 };
 use crate::rational::Rational;
 use crate::units::BitRate;
@@ -217,10 +217,20 @@ fn aac(bits_per_second: u64, channels: ChannelRule, streams: SoundStreams) -> So
         bits_per_second: Some(BitRate(bits_per_second)),
         channels,
         sample_rate: Some(48_000),
+        downmix: Downmix::default(),
+        pitch: Pitch::Keep,
         streams,
     }
 }
 
 fn pcm(codec: SoundCodec) -> SoundSettings {
-    SoundSettings { codec, bits_per_second: None, channels: ChannelRule::Same, sample_rate: None, streams: SoundStreams::All }
+    SoundSettings {
+        codec,
+        bits_per_second: None,
+        channels: ChannelRule::Same,
+        sample_rate: None,
+        streams: SoundStreams::All,
+        downmix: Downmix::default(),
+        pitch: Pitch::Keep,
+    }
 }

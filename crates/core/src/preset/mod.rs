@@ -6,6 +6,7 @@
 mod builtin;
 mod document;
 mod mend;
+mod sound;
 mod validate;
 
 use serde::{Deserialize, Serialize};
@@ -24,6 +25,7 @@ pub use mend::{
     DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, Denoising, DynamicRangeRule, MixtureRule, Overlays,
     RangeRule, RateConversion, SpeedRule, TelecineRule, Watermark,
 };
+pub use sound::{ChannelRule, Downmix, Pitch, SoundCodec, SoundSettings, SoundStreams};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
@@ -428,64 +430,6 @@ pub enum FieldsRule {
     Always,
 }
 
-/// Sound codecs that can be written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum SoundCodec {
-    /// AAC-LC (ISO/IEC 14496-3).
-    Aac,
-    /// Linear PCM, 16 bit.
-    Pcm16,
-    /// Linear PCM, 24 bit.
-    Pcm24,
-    /// The source's own stream, untouched.
-    Copy,
-}
-
-/// The sound's settings.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SoundSettings {
-    /// The codec.
-    pub codec: SoundCodec,
-    /// Of one stream, for codecs with a rate of their own (AAC).
-    #[serde(default)]
-    pub bits_per_second: Option<BitRate>,
-    /// The channels.
-    #[serde(default)]
-    pub channels: ChannelRule,
-    /// Samples a second; left out, as the source where the codec can hold it.
-    #[serde(default)]
-    pub sample_rate: Option<u32>,
-    /// Which streams are taken.
-    #[serde(default)]
-    pub streams: SoundStreams,
-}
-
-/// The channels of the sound.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ChannelRule {
-    /// As the source.
-    #[default]
-    Same,
-    /// One channel.
-    Mono,
-    /// Two channels; more are mixed down after ITU-R BS.775, one is given to both.
-    Stereo,
-}
-
-/// Which sound streams are taken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum SoundStreams {
-    /// The one that is marked as default, or the first.
-    First,
-    /// All of them.
-    #[default]
-    All,
-}
-
 /// What else is taken over from the source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -597,19 +541,6 @@ impl Profile {
             Self::P4444 => "4444",
             Self::P4444Xq => "4444 XQ",
             Self::Lossless => "lossless",
-        }
-    }
-}
-
-impl SoundCodec {
-    /// In words.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Aac => "AAC",
-            Self::Pcm16 => "PCM 16 bit",
-            Self::Pcm24 => "PCM 24 bit",
-            Self::Copy => "sound untouched",
         }
     }
 }

@@ -1,8 +1,8 @@
 //! Which settings go together, and what to say where they do not.
 
 use super::{
-    Container, CropRule, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile, RateControl,
-    SizeRule, SoundCodec, SoundSettings, SpeedRule,
+    Container, CropRule, Downmix, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile,
+    RateControl, SizeRule, SoundCodec, SoundSettings, SpeedRule,
 };
 use crate::level;
 use crate::naming;
@@ -284,6 +284,13 @@ fn sound_faults(container: Container, sound: &SoundSettings, faults: &mut Vec<St
             rates.start(),
             rates.end()
         ));
+    }
+    let Downmix { centre, surrounds, lfe, level } = sound.downmix;
+    if [Some(centre), Some(surrounds), lfe].into_iter().flatten().any(|part| !(-60..=6).contains(&part)) {
+        faults.push("What is mixed down may have -60 to 6 dB of itself.".to_owned());
+    }
+    if !(-24..=24).contains(&level) {
+        faults.push(format!("{level} dB are out of range for the level of what is mixed down: choose -24 to 24."));
     }
     if sound.codec == SoundCodec::Copy && (sound.sample_rate.is_some() || sound.channels != super::ChannelRule::Same) {
         faults.push("Sound that is left untouched keeps its channels and its sample rate.".to_owned());

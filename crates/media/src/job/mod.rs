@@ -21,6 +21,7 @@ mod reader;
 mod resample;
 mod sound;
 mod steps;
+mod stretch;
 mod work;
 mod writer;
 

@@ -2,14 +2,16 @@
 
 use std::collections::VecDeque;
 
+use beryl_core::downmix::Mix;
 use beryl_core::layout::is_placed;
 use beryl_core::plan::SoundPlan;
-use beryl_core::preset::Container;
+use beryl_core::preset::{Container, Pitch};
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
+use super::stretch;
 use super::work::Work;
 use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet};
 
@@ -37,51 +39,94 @@ impl EncodeTask<'_> {
         drop(self.writer.send(ToWriter::Open { slot: self.slot, stream: encoder.stream()? }));
         let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0, held: VecDeque::new() };
         let mut graph: Option<(Graph, (GraphInput, bool))> = None;
+        let mut last: Option<Frame> = None;
         let mut end = Rational::ZERO;
         while let Ok(TimedFrame { frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
             }
-            end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * clock;
             let input = GraphInput::of_sound(&frame, clock);
             let input = (input, frame.is_drifting());
             if graph.as_ref().is_none_or(|(_, present)| *present != input) {
                 // A source whose sound changes its form in mid-stream, or begins to drift, goes on in the form of the output.
                 if let Some((mut old, _)) = graph.take()
-                    && !outlet.end_of(&mut old)?
+                    && !outlet.end_of(&mut old, last.as_ref(), end)?
                 {
                     return Ok(());
                 }
                 graph = Some((self.graph(&input.0, input.1, &outlet.encoder)?, input));
             }
             let Some((present, _)) = &mut graph else { continue };
+            end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * clock;
+            last = (!self.keeps_speed()).then(|| frame.clone());
             present.push(Some(frame))?;
             if !outlet.take_from(present)? {
                 return Ok(());
             }
         }
         if let Some((mut graph, _)) = graph
-            && !outlet.end_of(&mut graph)?
+            && !outlet.end_of(&mut graph, last.as_ref(), end)?
         {
             return Ok(());
         }
         outlet.finish(end)
     }
 
-    /// Resampled, mixed, and where its clock drifts stretched or drawn together until it keeps time: the places
-    /// of frames tell by how much. What does not drift and keeps its rate comes through sample for sample.
+    /// Mixed, resampled and, where its clock drifts, stretched or drawn together until it keeps time: the places of
+    /// frames tell by how much. All of that is done in fractions of 64 bits; what keeps its channels and its rate and
+    /// does not drift comes through sample for sample.
     fn graph(&self, input: &GraphInput, drifts: bool, encoder: &Encoder) -> Result<Graph, AvError> {
-        let SoundPlan { sample_rate, layout, speed, .. } = self.plan;
-        let mixed = mixing(input, layout);
+        let SoundPlan { sample_rate, layout, .. } = self.plan;
+        let GraphInput::Sound { sample_rate: own_rate, layout: own_layout, channels, format, .. } = input else {
+            return Err(AvError::own("filter sound", "what comes in is no sound"));
+        };
+        let mix = Mix::between(own_layout, *channels, layout, self.plan.downmix);
+        let mut filters = Vec::new();
+        if let Some(mix) = &mix {
+            filters.push(mixing(mix, layout));
+        }
+        if drifts {
+            // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
+            let follow = "async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res";
+            filters.push(format!("aresample={sample_rate}:{follow}:{FINE_TAPS}"));
+        } else if own_rate != sample_rate {
+            filters.push(resampling(*sample_rate));
+        }
+        filters.extend(self.change_of_speed()?);
+        // Channels that add up, or are made louder, may pass full scale.
+        if mix.as_ref().is_some_and(|mix| mix.most() > 1.0 + 1e-9) {
+            filters.push(format!("aformat=sample_fmts=dbl,alimiter=limit={LIMIT}:attack=5:release=50:level=disabled:latency=1"));
+        }
+        let wanted = encoder.sample_format();
+        let is_finer = !filters.is_empty() || !crate::raw::has_16_bits_at_most(*format);
+        if is_finer && wanted.starts_with("s16") {
+            filters.push(format!("aresample=osf={wanted}:dither_method=triangular"));
+        }
         let layouts = if is_placed(layout) { format!(":channel_layouts={layout}") } else { String::new() };
-        let tempo = if self.keeps_speed() { String::new() } else { format!("atempo={},", speed.to_f64()) };
-        // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
-        let follow = if drifts { ":async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res" } else { "" };
-        let filters = format!(
-            "{mixed}aresample={sample_rate}{follow},{tempo}aformat=sample_fmts={}:sample_rates={sample_rate}{layouts}",
-            encoder.sample_format()
-        );
-        Graph::new(input, &filters)
+        filters.push(format!("aformat=sample_fmts={wanted}:sample_rates={sample_rate}{layouts}"));
+        Graph::new(input, &filters.join(","))
+    }
+
+    /// What plays sound at another speed, at the rate of the output.
+    fn change_of_speed(&self) -> Result<Vec<String>, AvError> {
+        let SoundPlan { sample_rate, speed, pitch, .. } = self.plan;
+        if self.keeps_speed() {
+            return Ok(Vec::new());
+        }
+        Ok(match pitch {
+            Pitch::Keep => vec![stretch::filters(*speed, *sample_rate)?],
+            Pitch::Follow => {
+                // The rates whose relation is the speed, near that of the sound: all of it is exact.
+                let (more, less) = (speed.numerator(), speed.denominator());
+                let times = (i64::from(*sample_rate) / less).max(1);
+                let (from, to) = (more * times, less * times);
+                vec![
+                    format!("asetrate={from}"),
+                    resampling(u32::try_from(to).unwrap_or(*sample_rate)),
+                    format!("asetrate={sample_rate}"),
+                ]
+            }
+        })
     }
 
     fn keeps_speed(&self) -> bool {
@@ -95,21 +140,25 @@ impl EncodeTask<'_> {
     }
 }
 
-/// What mixes channels of which it is not known where they belong; others are mixed by their places.
-fn mixing(input: &GraphInput, to: &str) -> String {
-    let GraphInput::Sound { layout, channels, .. } = input else { return String::new() };
-    if is_placed(layout) {
-        return String::new();
-    }
-    match to {
-        "mono" => {
-            let part = 1.0 / f64::from((*channels).max(1));
-            let parts: Vec<String> = (0..*channels).map(|channel| format!("{part}*c{channel}")).collect();
-            format!("pan=mono|c0={},", parts.join("+"))
-        }
-        "stereo" => format!("channelmap=map=0|{}:channel_layout=stereo,", channels.saturating_sub(1).min(1)),
-        _ => String::new(),
-    }
+/// Peaks that are left where channels are added up: one decibel below full scale.
+const LIMIT: f64 = 0.891_251;
+
+/// How finely the library's own filter is drawn, where the other one cannot follow a drift.
+const FINE_TAPS: &str = "filter_size=64:phase_shift=12:cutoff=0.97:internal_sample_fmt=dblp";
+
+/// Another rate, by the finer library, to 28 bits.
+fn resampling(rate: u32) -> String {
+    format!("aformat=sample_fmts=dblp,aresample={rate}:resampler=soxr:precision=28:internal_sample_fmt=dblp")
+}
+
+/// What mixes channels by their factors.
+fn mixing(mix: &Mix, to: &str) -> String {
+    let row = |(place, row): (usize, &Vec<f64>)| {
+        let parts: Vec<String> = row.iter().enumerate().map(|(channel, part)| format!("{part:.12}*c{channel}")).collect();
+        format!("c{place}={}", parts.join("+"))
+    };
+    let rows: Vec<String> = mix.rows.iter().enumerate().map(row).collect();
+    format!("aformat=sample_fmts=dblp,pan={to}|{}", rows.join("|"))
 }
 
 /// From filtered sound to packets: in portions as long as the encoder wants them, counted sample by sample.
@@ -131,10 +180,23 @@ impl Outlet<'_> {
         Rational::new(1, i64::from(self.task.plan.sample_rate).max(1)).unwrap_or(Rational::ONE)
     }
 
-    /// What is left in a graph that gets nothing more.
-    fn end_of(&mut self, graph: &mut Graph) -> Result<bool, AvError> {
-        graph.push(None)?;
-        self.take_from(graph)
+    /// What is left in a graph that gets nothing more behind its last frame, which ends there in the source.
+    fn end_of(&mut self, graph: &mut Graph, last: Option<&Frame>, end: Rational) -> Result<bool, AvError> {
+        let Some(last) = last.filter(|_| self.task.plan.pitch == Pitch::Keep) else {
+            graph.push(None)?;
+            return self.take_from(graph);
+        };
+        let mut time = last.pts().unwrap_or(0) + i64::from(last.samples());
+        for _ in 0..=last.sample_rate() / stretch::REST / stretch::PORTION {
+            let mut silence = last.silence(stretch::PORTION.into())?;
+            silence.set_times(time, stretch::PORTION.into());
+            time += i64::from(stretch::PORTION);
+            graph.push(Some(silence))?;
+            while let Some(frame) = graph.pull()? {
+                self.held.push_back(frame);
+            }
+        }
+        self.release_rest(end)
     }
 
     /// Takes what a graph has ready; answers whether anybody wants more.

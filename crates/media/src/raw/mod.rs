@@ -107,6 +107,24 @@ fn sample_format_value(number: i32) -> Option<ffi::AVSampleFormat> {
     (number > none && number < count).then(|| unsafe { std::mem::transmute::<i32, ffi::AVSampleFormat>(number) })
 }
 
+/// The number of a sample format given by its name.
+pub(crate) fn sample_format_number(name: &str) -> Result<i32, AvError> {
+    // SAFETY: the text ends with NUL.
+    let format = unsafe { ffi::av_get_sample_fmt(c_text(name).as_ptr()) };
+    if format == ffi::AVSampleFormat::AV_SAMPLE_FMT_NONE {
+        Err(AvError::own("choose a sample format", format!("{name} is unknown")))
+    } else {
+        Ok(format as i32)
+    }
+}
+
+/// Whether samples of this format (the library's number) have no more than 16 bits.
+pub(crate) fn has_16_bits_at_most(format: i32) -> bool {
+    use ffi::AVSampleFormat as Form;
+    let formats = [Form::AV_SAMPLE_FMT_U8, Form::AV_SAMPLE_FMT_U8P, Form::AV_SAMPLE_FMT_S16, Form::AV_SAMPLE_FMT_S16P];
+    formats.iter().any(|known| *known as i32 == format)
+}
+
 /// A fraction of the libraries as ours; nothing where its denominator is nought.
 pub(crate) fn rational(value: ffi::AVRational) -> Option<Rational> {
     Rational::new(value.num.into(), value.den.into())
