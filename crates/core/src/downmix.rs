@@ -13,6 +13,9 @@ pub struct Mix {
     pub rows: Vec<Vec<f64>>,
 }
 
+/// More channels than this are neither mixed nor coded by anything here.
+pub const MOST_CHANNELS: u32 = 64;
+
 /// Three decibels less: a signal of the same power from two speakers.
 const HALF_POWER: f64 = std::f64::consts::FRAC_1_SQRT_2;
 
@@ -27,7 +30,7 @@ impl Mix {
     /// channel has its own place there.
     #[must_use]
     pub fn between(from: &str, channels: u32, to: &str, settings: Downmix) -> Option<Self> {
-        if from == to {
+        if from == to || channels > MOST_CHANNELS {
             return None;
         }
         let count = channels as usize;

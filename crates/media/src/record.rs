@@ -216,7 +216,7 @@ impl Recorder {
         let Some((slot, track)) = &mut self.beside else { return Ok(()) };
         let (width, height) = (track.settings.width, track.settings.height);
         let mut frame = Frame::video(width, height, pixel_format_number(RGB)?)?;
-        frame.write_plane(0, width as usize * 3, height as usize, &vec![128; (width * height * 3) as usize]);
+        frame.write_plane(0, width as usize * 3, &vec![128; (width * height * 3) as usize])?;
         frame.set_times(0, 1);
         track.graph.push(Some(frame))?;
         track.encoder.send(track.graph.pull()?.as_ref())?;
@@ -242,7 +242,7 @@ impl Recorder {
         let Some(track) = &mut self.picture else { return Ok(()) };
         let (width, height) = (track.settings.width, track.settings.height);
         let mut frame = pixel_format_number(RGB).and_then(|format| Frame::video(width, height, format)).map_err(fault)?;
-        frame.write_plane(0, width as usize * 3, height as usize, rgb);
+        frame.write_plane(0, width as usize * 3, rgb).map_err(fault)?;
         frame.set_times(tick, ticks);
         track.graph.push(Some(frame)).map_err(fault)?;
         let converted = track.graph.pull().map_err(fault)?;
@@ -284,7 +284,7 @@ impl Recorder {
         const FLOAT: i32 = 3;
         let mut frame = Frame::audio(count, track.settings.channels, track.settings.sample_rate, FLOAT).map_err(fault)?;
         let bytes: Vec<u8> = samples.iter().flat_map(|sample| sample.to_ne_bytes()).collect();
-        frame.write_plane(0, bytes.len(), 1, &bytes);
+        frame.write_sound(&bytes).map_err(fault)?;
         frame.set_times(track.written, i64::from(count));
         track.written += i64::from(count);
         track.graph.push(Some(frame)).map_err(fault)?;

@@ -647,12 +647,14 @@ impl Plan {
     #[must_use]
     pub fn most_bytes(&self) -> Option<ByteSize> {
         let pictures = match &self.picture {
-            Some(picture) => u64::from(picture.width) * u64::from(picture.height) * 8 * picture.frames?,
+            Some(picture) => (u64::from(picture.width) * u64::from(picture.height) * 8).saturating_mul(picture.frames?),
             None => 0,
         };
         let seconds = u64::try_from(self.duration?.ceil()).ok()?;
-        let sound: u64 =
-            self.sound.iter().map(|sound| u64::from(sound.channels) * u64::from(sound.sample_rate) * 4 * seconds).sum();
+        let of_sound = |sound: &SoundPlan| {
+            u64::from(sound.channels).saturating_mul(u64::from(sound.sample_rate)).saturating_mul(4).saturating_mul(seconds)
+        };
+        let sound = self.sound.iter().map(of_sound).fold(0, u64::saturating_add);
         Some(ByteSize(pictures.saturating_add(sound).saturating_mul(4).saturating_add(1 << 30)))
     }
 
@@ -662,7 +664,7 @@ impl Plan {
     /// where the size of the source is not known.
     #[must_use]
     pub fn most_memory<'a>(plans: impl IntoIterator<Item = &'a Self>) -> Option<ByteSize> {
-        let pictures = |(width, height): (u32, u32), count: u64| u64::from(width) * u64::from(height) * 4 * count;
+        let pictures = |(width, height): (u32, u32), count: u64| (u64::from(width) * u64::from(height)).saturating_mul(4 * count);
         let (mut source, mut outputs) = (0, 0_u64);
         for picture in plans.into_iter().filter_map(|plan| plan.picture.as_ref()) {
             source = pictures(picture.source_size?, 96);

@@ -2,7 +2,7 @@
 
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
-use crate::downmix::Mix;
+use crate::downmix::{MOST_CHANNELS, Mix};
 use crate::layout;
 use crate::preset::{ChannelRule, Container, SoundCodec, SoundSettings, SoundStreams};
 use crate::rational::Rational;
@@ -138,6 +138,12 @@ fn stream_plan(
         (_, ChannelRule::Mono) => (1, "mono".to_owned()),
         (_, ChannelRule::Stereo) => (2, "stereo".to_owned()),
     };
+    if settings.codec != SoundCodec::Copy && sound.channels > MOST_CHANNELS {
+        return Err(PlanError::Impossible(format!(
+            "{} channels of sound are more than can be made ({MOST_CHANNELS}): take the stream untouched, or leave sound out",
+            sound.channels
+        )));
+    }
     if settings.codec == SoundCodec::Aac && !AAC_LAYOUTS.contains(&layout.as_str()) {
         return Err(PlanError::Impossible(format!(
             "AAC has no place for the channels of the sound ({layout}): set sound.channels to stereo or mono, or choose PCM"

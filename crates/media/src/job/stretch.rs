@@ -40,7 +40,7 @@ fn delay(filters: &str, speed: Rational, sample_rate: u32) -> Result<i64, AvErro
     for (number, portion) in samples.chunks_exact(PORTION as usize).enumerate() {
         let mut frame = Frame::audio(PORTION, 1, sample_rate, format)?;
         let bytes: Vec<u8> = portion.iter().flat_map(|sample| sample.to_ne_bytes()).collect();
-        frame.write_plane(0, bytes.len(), 1, &bytes);
+        frame.write_sound(&bytes)?;
         frame.set_times(i64::try_from(number).unwrap_or(0) * i64::from(PORTION), PORTION.into());
         let graph = match &mut graph {
             Some(graph) => graph,

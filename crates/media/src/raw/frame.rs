@@ -171,12 +171,29 @@ impl Frame {
     /// The samples of interleaved sound in double precision; none where it is of another form.
     pub(crate) fn doubles(&self) -> &[f64] {
         let frame = self.get();
-        let samples = self.samples() as usize * self.channels();
-        if frame.format != ffi::AVSampleFormat::AV_SAMPLE_FMT_DBL as i32 || frame.data[0].is_null() {
-            return &[];
+        let count = (self.samples() as usize).checked_mul(self.channels());
+        let bytes = count.and_then(|count| count.checked_mul(size_of::<f64>()));
+        let is_double = frame.format == ffi::AVSampleFormat::AV_SAMPLE_FMT_DBL as i32;
+        let first = frame.data[0].cast_const().cast::<f64>();
+        match count.zip(bytes) {
+            Some((count, bytes)) if is_double && self.owns(frame.data[0], bytes) && first.is_aligned() => {
+                // SAFETY: so many bytes lie there within a buffer of the frame, aligned for doubles; any bytes are some.
+                unsafe { std::slice::from_raw_parts(first, count) }
+            }
+            _ => &[],
         }
-        // SAFETY: interleaved doubles lie in the first plane, aligned for vector units.
-        unsafe { std::slice::from_raw_parts(frame.data[0].cast::<f64>(), samples) }
+    }
+
+    /// Whether so many bytes from here on lie within one of its buffers.
+    fn owns(&self, first: *const u8, bytes: usize) -> bool {
+        let end = first.addr().checked_add(bytes);
+        !first.is_null()
+            && self.get().buf.iter().filter(|buffer| !buffer.is_null()).any(|buffer| {
+                // SAFETY: a buffer that is not null is valid as long as the frame.
+                let buffer = unsafe { &**buffer };
+                let from = buffer.data.addr();
+                from <= first.addr() && end.is_some_and(|end| from.checked_add(buffer.size).is_some_and(|behind| end <= behind))
+            })
     }
 
     /// Says of the frame which fields it has, for filters that go by it.
@@ -206,16 +223,28 @@ impl Frame {
         self.mark_fields(fields);
     }
 
-    /// Fills a plane with `rows` lines of `row_bytes` bytes each.
-    pub(crate) fn write_plane(&mut self, plane: usize, row_bytes: usize, rows: usize, bytes: &[u8]) {
-        assert!(bytes.len() >= row_bytes * rows, "a plane needs {row_bytes}×{rows} bytes");
-        let frame = self.get_mut();
-        let stride = usize::try_from(frame.linesize[plane]).unwrap_or(0);
-        assert!(stride >= row_bytes && !frame.data[plane].is_null(), "the frame has no such plane");
-        for (row, line) in bytes.chunks_exact(row_bytes).take(rows).enumerate() {
-            // SAFETY: the frame was made writable by `video`, whose buffer has `rows` lines of `stride` bytes.
-            unsafe { std::ptr::copy_nonoverlapping(line.as_ptr(), frame.data[plane].add(row * stride), row_bytes) };
+    /// Fills a plane with lines of `row_bytes` bytes each, as many as it has.
+    pub(crate) fn write_plane(&mut self, plane: usize, row_bytes: usize, bytes: &[u8]) -> Result<(), super::AvError> {
+        let refused = || super::AvError::own("draw a picture", format!("plane {plane} is not of {row_bytes} bytes a line"));
+        let mut planes = self.planes_mut()?;
+        let to = planes.get_mut(plane).ok_or_else(refused)?;
+        for (row, line) in bytes.chunks_exact(row_bytes.max(1)).take(to.lines()).enumerate() {
+            to.line(row).and_then(|to| to.get_mut(..row_bytes)).ok_or_else(refused)?.copy_from_slice(line);
         }
+        Ok(())
+    }
+
+    /// Fills interleaved sound with these bytes.
+    pub(crate) fn write_sound(&mut self, bytes: &[u8]) -> Result<(), super::AvError> {
+        // SAFETY: the frame is valid; where its buffers are shared it gets its own.
+        super::check(unsafe { ffi::av_frame_make_writable(self.0) }, "write sound")?;
+        let first = self.get().data[0];
+        if !self.owns(first, bytes.len()) {
+            return Err(super::AvError::own("write sound", "there is no room for so much"));
+        }
+        // SAFETY: so many bytes lie there within a buffer of the frame, which is writable and nobody else's.
+        unsafe { std::ptr::copy_nonoverlapping(bytes.as_ptr(), first, bytes.len()) };
+        Ok(())
     }
 
     /// A new picture of this size and format (the library's number), not yet drawn.
@@ -290,7 +319,7 @@ impl Frame {
     /// A black picture of the same form, with the same times.
     pub(crate) fn black(&self) -> Result<Self, super::AvError> {
         let mut black = Self::of_form(self, self.width(), self.height(), self.format())?;
-        black.blacken(self.get().color_range == ffi::AVColorRange::AVCOL_RANGE_JPEG)?;
+        black.blacken(self.colour().range.as_deref() == Some("pc"))?;
         Ok(black)
     }
 
@@ -359,14 +388,21 @@ impl Frame {
     }
 
     pub(crate) fn colour(&self) -> beryl_core::reading::Colour {
-        let frame = self.get();
-        super::input::colour_of(
-            frame.color_primaries,
-            frame.color_trc,
-            frame.colorspace,
-            frame.color_range,
-            frame.chroma_location,
-        )
+        super::input::colour_of(self.colour_numbers())
+    }
+
+    fn colour_numbers(&self) -> super::input::ColourNumbers {
+        use super::input::number_in;
+        // SAFETY: the frame is never null and valid; only numbers are read.
+        unsafe {
+            [
+                number_in(std::ptr::addr_of!((*self.0).color_primaries)),
+                number_in(std::ptr::addr_of!((*self.0).color_trc)),
+                number_in(std::ptr::addr_of!((*self.0).colorspace)),
+                number_in(std::ptr::addr_of!((*self.0).color_range)),
+                number_in(std::ptr::addr_of!((*self.0).chroma_location)),
+            ]
+        }
     }
 
     /// HDR metadata that travels with the frame.

@@ -134,7 +134,7 @@ impl Graph {
             // SAFETY: the source belongs to this graph.
             return check(unsafe { ffi::av_buffersrc_close(entrance.source, entrance.end, 0) }, "filter").map(|_| ());
         };
-        entrance.end = frame.pts().map_or(ffi::AV_NOPTS_VALUE, |pts| pts + frame.duration());
+        entrance.end = frame.pts().map_or(ffi::AV_NOPTS_VALUE, |pts| pts.saturating_add(frame.duration()));
         let pointer = frame.0;
         // SAFETY: the source belongs to this graph; the frame is ours, and what it held is taken over.
         check(unsafe { ffi::av_buffersrc_add_frame_flags(entrance.source, pointer, 0) }, "filter").map(|_| ())

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::{c_char, c_int, c_void};
 use std::ptr;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use beryl_core::media_types::is_image_extension;
 use beryl_core::preset::Level;
@@ -106,8 +107,8 @@ pub(crate) enum OpenError {
 pub(crate) struct Input {
     context: *mut ffi::AVFormatContext,
     bytes: ByteStream,
-    /// What the interrupt callback points to.
-    _stop: Box<Stop>,
+    /// Keeps alive what the interrupt callback points to.
+    _stop: Stop,
 }
 
 // SAFETY: the context, its byte stream and the flag are owned by this value alone; the libraries
@@ -115,8 +116,9 @@ pub(crate) struct Input {
 unsafe impl Send for Input {}
 
 unsafe extern "C" fn interrupted(opaque: *mut c_void) -> c_int {
-    // SAFETY: `opaque` is the boxed flag of the same input, freed after the context.
-    c_int::from(unsafe { &*opaque.cast::<Stop>() }.is_set())
+    // SAFETY: `opaque` is the flag that the input shares, which it keeps for longer than its context; it is never
+    // borrowed but shared.
+    c_int::from(unsafe { &*opaque.cast::<AtomicBool>() }.load(Ordering::Relaxed))
 }
 
 /// No file may open another one.
@@ -134,7 +136,7 @@ impl Input {
     /// Opens a file that is open already; `name` helps to tell headerless formats apart.
     pub(crate) fn open(file: std::fs::File, name: &str, stop: &Stop) -> Result<Self, OpenError> {
         let mut bytes = ByteStream::new(Medium::new(file, stop.clone()), false)?;
-        let stop = Box::new(stop.clone());
+        let stop = stop.clone();
         // Only the extension goes in, so that no part of a name can be taken for a protocol.
         let extension: String = name
             .rsplit_once('.')
@@ -175,7 +177,7 @@ impl Input {
             (*context).flags |= ffi::AVFMT_FLAG_CUSTOM_IO;
             (*context).io_open = Some(refuse_open);
             (*context).interrupt_callback =
-                ffi::AVIOInterruptCB { callback: Some(interrupted), opaque: ptr::from_ref::<Stop>(&stop).cast_mut().cast() };
+                ffi::AVIOInterruptCB { callback: Some(interrupted), opaque: stop.flag().cast_mut().cast() };
             let mut options = Dictionary::new([("protocol_whitelist", "none"), ("format_whitelist", format_name.as_str())]);
             let opened = ffi::avformat_open_input(&mut context, url.as_ptr(), format.cast_mut(), options.as_mut());
             if opened < 0 {
@@ -504,14 +506,17 @@ impl StreamView<'_> {
     }
 
     pub(crate) fn colour(&self) -> Colour {
-        let parameters = self.parameters;
-        colour_of(
-            parameters.color_primaries,
-            parameters.color_trc,
-            parameters.color_space,
-            parameters.color_range,
-            parameters.chroma_location,
-        )
+        // SAFETY: the parameters are valid as long as they are borrowed; only numbers are read.
+        let numbers = unsafe {
+            [
+                number_in(ptr::addr_of!(self.parameters.color_primaries)),
+                number_in(ptr::addr_of!(self.parameters.color_trc)),
+                number_in(ptr::addr_of!(self.parameters.color_space)),
+                number_in(ptr::addr_of!(self.parameters.color_range)),
+                number_in(ptr::addr_of!(self.parameters.chroma_location)),
+            ]
+        };
+        colour_of(numbers)
     }
 
     fn side_data(&self, kind: ffi::AVPacketSideDataType) -> Option<&[u8]> {
@@ -658,24 +663,38 @@ pub(super) fn pixel_format_value(number: i32) -> Option<ffi::AVPixelFormat> {
     (number > none && number < count).then(|| unsafe { std::mem::transmute::<i32, ffi::AVPixelFormat>(number) })
 }
 
-/// Colour tags in the names of the library; what is not declared stays out.
-pub(super) fn colour_of(
-    primaries: ffi::AVColorPrimaries,
-    transfer: ffi::AVColorTransferCharacteristic,
-    matrix: ffi::AVColorSpace,
-    range: ffi::AVColorRange,
-    chroma: ffi::AVChromaLocation,
-) -> Colour {
-    let told = |name: Option<String>| name.filter(|name| !matches!(name.as_str(), "unknown" | "unspecified" | "reserved"));
-    // SAFETY: all calls answer null or static texts for every number.
-    unsafe {
-        Colour {
-            primaries: told(text_of(ffi::av_color_primaries_name(primaries))),
-            transfer: told(text_of(ffi::av_color_transfer_name(transfer))),
-            matrix: told(text_of(ffi::av_color_space_name(matrix))),
-            range: told(text_of(ffi::av_color_range_name(range))),
-            chroma_location: told(text_of(ffi::av_chroma_location_name(chroma))),
-        }
+/// The numbers of primaries, transfer, matrix, range and place of chroma as a file has them: any at all, since not every
+/// demuxer and decoder holds them against what there is.
+pub(super) type ColourNumbers = [c_int; 5];
+
+/// The number that stands in a field of an enumeration of the libraries.
+///
+/// # Safety
+/// The field is one of 32 bits that can be read.
+pub(super) unsafe fn number_in<T>(field: *const T) -> c_int {
+    const { assert!(size_of::<T>() == size_of::<c_int>()) };
+    // SAFETY: promised by the caller; every pattern of bits is a number.
+    unsafe { field.cast::<c_int>().read() }
+}
+
+/// Colour tags in the names of the library; what is not declared, and what no name stands for, stays out.
+pub(super) fn colour_of([primaries, transfer, matrix, range, chroma]: ColourNumbers) -> Colour {
+    type Name<T> = unsafe extern "C" fn(T) -> *const c_char;
+    /// The function that names the numbers of an enumeration, for any number.
+    fn named<T>(name: Name<T>, number: c_int) -> Option<String> {
+        const { assert!(size_of::<T>() == size_of::<c_int>()) };
+        // SAFETY: enumerations of C are passed as numbers of 32 bits; the functions answer null for those that they do
+        // not know, and static texts for others.
+        let text = unsafe { std::mem::transmute::<Name<T>, Name<c_int>>(name)(number) };
+        // SAFETY: null or a static text, as said.
+        unsafe { text_of(text) }.filter(|name| !matches!(name.as_str(), "unknown" | "unspecified" | "reserved"))
+    }
+    Colour {
+        primaries: named(ffi::av_color_primaries_name, primaries),
+        transfer: named(ffi::av_color_transfer_name, transfer),
+        matrix: named(ffi::av_color_space_name, matrix),
+        range: named(ffi::av_color_range_name, range),
+        chroma_location: named(ffi::av_chroma_location_name, chroma),
     }
 }
 

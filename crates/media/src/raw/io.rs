@@ -36,6 +36,11 @@ impl Stop {
         self.0.store(true, Ordering::Relaxed);
     }
 
+    /// Where the flag lies, which stays there as long as anybody has it.
+    pub(super) fn flag(&self) -> *const AtomicBool {
+        Arc::as_ptr(&self.0)
+    }
+
     pub(crate) fn is_set(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }
@@ -142,6 +147,10 @@ impl ByteStream {
         // the medium that is given to them. On failure both are given back.
         unsafe {
             let buffer = ffi::av_malloc(BUFFER).cast::<u8>();
+            if buffer.is_null() {
+                drop(Box::from_raw(medium));
+                return Err(AvError::new(ffi::AVERROR(super::ENOMEM), "open a stream of bytes"));
+            }
             let context = ffi::avio_alloc_context(
                 buffer,
                 c_int::try_from(BUFFER).unwrap_or(c_int::MAX),

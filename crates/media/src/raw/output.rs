@@ -42,7 +42,8 @@ struct Bytes {
 /// A file being written by a muxer.
 pub(crate) struct Output {
     context: *mut ffi::AVFormatContext,
-    bytes: Box<Bytes>,
+    /// Made by `Box::into_raw`: the muxer points to it, too.
+    bytes: *mut Bytes,
     clocks: Vec<Rational>,
     /// Whether priming is told as a delay of the codec.
     tells_delays: bool,
@@ -64,8 +65,8 @@ unsafe extern "C" fn open_again(
     if flags & ffi::AVIO_FLAG_WRITE != 0 {
         return ffi::AVERROR(1);
     }
-    // SAFETY: `opaque` is the boxed `Bytes` of the same output, and the muxer calls from within a
-    // call on that output, whose borrow of `Bytes` is not in use meanwhile.
+    // SAFETY: `opaque` is what the output points to as well and frees behind its context; the muxer calls from within
+    // a call on that output, which borrows nothing of it meanwhile.
     unsafe {
         let bytes = &mut *(*context).opaque.cast::<Bytes>();
         let Ok(reader) = bytes.writer.reader() else { return ffi::AVERROR(5) };
@@ -85,20 +86,33 @@ impl Output {
     /// Begins a file of the format with this name of the library.
     pub(crate) fn create(medium: Medium, format: &str) -> Result<Self, WriteError> {
         let format_text = c_text(format);
-        let mut bytes = Box::new(Bytes { writer: ByteStream::new(medium, true)?, readers: Vec::new() });
-        let mut context = ptr::null_mut();
+        let bytes = Box::into_raw(Box::new(Bytes { writer: ByteStream::new(medium, true)?, readers: Vec::new() }));
+        let mut output =
+            Self { context: ptr::null_mut(), bytes, clocks: Vec::new(), tells_delays: false, delays: BTreeMap::new() };
         // SAFETY: texts end with NUL; the context is filled as the libraries document for own byte
-        // streams, and `opaque` points to the box, which outlives it.
+        // streams, and what `opaque` points to is freed behind it.
         unsafe {
-            let code = ffi::avformat_alloc_output_context2(&mut context, ptr::null(), format_text.as_ptr(), c"output".as_ptr());
+            let code =
+                ffi::avformat_alloc_output_context2(&mut output.context, ptr::null(), format_text.as_ptr(), c"output".as_ptr());
             check(code, &format!("begin a file of the format {format}"))?;
-            (*context).pb = bytes.writer.context();
-            (*context).flags |= ffi::AVFMT_FLAG_CUSTOM_IO;
-            (*context).opaque = ptr::from_mut::<Bytes>(&mut bytes).cast();
-            (*context).io_open = Some(open_again);
-            (*context).io_close2 = Some(close_again);
+            let context = &mut *output.context;
+            context.pb = output.bytes().writer.context();
+            context.flags |= ffi::AVFMT_FLAG_CUSTOM_IO;
+            context.opaque = bytes.cast();
+            context.io_open = Some(open_again);
+            context.io_close2 = Some(close_again);
         }
-        Ok(Self { context, bytes, clocks: Vec::new(), tells_delays: false, delays: BTreeMap::new() })
+        Ok(output)
+    }
+
+    fn bytes(&self) -> &Bytes {
+        // SAFETY: made with this value and freed with it; the muxer changes it only within calls that borrow this value.
+        unsafe { &*self.bytes }
+    }
+
+    fn bytes_mut(&mut self) -> &mut Bytes {
+        // SAFETY: as in `bytes`; the borrow of this value keeps the muxer away.
+        unsafe { &mut *self.bytes }
     }
 
     /// Whether encoders must put their headers in front instead of into the stream.
@@ -245,12 +259,13 @@ impl Output {
         self.answer(code, "end the file")?;
         // SAFETY: the byte stream is ours and open.
         let code = unsafe {
-            ffi::avio_flush(self.bytes.writer.context());
-            (*self.bytes.writer.context()).error
+            let writer = self.bytes().writer.context();
+            ffi::avio_flush(writer);
+            (*writer).error
         };
         self.answer(code, "end the file")?;
         self.write_delays()?;
-        self.bytes.writer.sync()?;
+        self.bytes_mut().writer.sync()?;
         Ok(())
     }
 
@@ -259,26 +274,26 @@ impl Output {
         if self.delays.is_empty() {
             return Ok(());
         }
-        let file = self.bytes.writer.reader()?.into_file();
+        let file = self.bytes().writer.reader()?.into_file();
         let mut header = Vec::new();
         file.take(LARGEST_HEADER).read_to_end(&mut header)?;
-        for (stream, delay) in &self.delays {
-            let nanoseconds = u32::try_from((*delay * Rational::whole(1_000_000_000)).round()).unwrap_or(0);
-            let (at, bytes) = delay_in_name(&header, *stream as u64 + 1, nanoseconds)
+        for (stream, delay) in self.delays.clone() {
+            let nanoseconds = u32::try_from((delay * Rational::whole(1_000_000_000)).round()).unwrap_or(0);
+            let (at, bytes) = delay_in_name(&header, stream as u64 + 1, nanoseconds)
                 .ok_or_else(|| AvError::own("end the file", "its header has no room for the delay of the sound"))?;
-            self.bytes.writer.write_at(at as u64, &bytes)?;
+            self.bytes_mut().writer.write_at(at as u64, &bytes)?;
         }
         Ok(())
     }
 
     /// Bytes that have gone to the disk so far.
     pub(crate) fn written(&self) -> u64 {
-        self.bytes.writer.written()
+        self.bytes().writer.written()
     }
 
     /// The system's own error tells more than the library's number for it.
     fn answer(&mut self, code: c_int, doing: &str) -> Result<(), WriteError> {
-        if let Some(error) = self.bytes.writer.take_error() {
+        if let Some(error) = self.bytes_mut().writer.take_error() {
             return Err(error.into());
         }
         check(code, doing)?;
@@ -296,8 +311,11 @@ fn dictionary_of(tags: &BTreeMap<String, String>) -> *mut ffi::AVDictionary {
 
 impl Drop for Output {
     fn drop(&mut self) {
-        // SAFETY: ours alone, freed once; the byte streams are ours by the flag CUSTOM_IO and are
-        // freed after it.
-        unsafe { ffi::avformat_free_context(self.context) };
+        // SAFETY: ours alone, freed once, null being allowed; the byte streams are ours by the flag CUSTOM_IO and are
+        // freed after it, from what `Box::into_raw` gave.
+        unsafe {
+            ffi::avformat_free_context(self.context);
+            drop(Box::from_raw(self.bytes));
+        }
     }
 }
