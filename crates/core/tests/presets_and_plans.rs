@@ -79,7 +79,7 @@ fn the_published_schema_names_every_field_and_every_reference_leads_somewhere() 
 #[test]
 fn one_pass_is_taken_where_it_comes_to_its_mean_rate_and_where_the_editor_says_so() {
     let mut preset = builtin("web-1080").unwrap();
-    preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(4_000_000), passes: 1 };
+    preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(4_000_000), passes: 1, peak: None };
     let mut source = reading(|_| ());
     let mut planned = |seconds: i64, own: Value| {
         source.duration = Some(Rational::whole(seconds));

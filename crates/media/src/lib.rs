@@ -27,7 +27,9 @@ pub use measure::{measure, measure_telling};
 pub use probe::probe;
 pub use raw::{bytes_moved, silence_libraries};
 pub use record::{Beside, RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
-pub use samples::{Heard, Planes, alphas, channels, deep_pictures, heard, pictures, pictures_behind, timed_pictures, work_off};
+pub use samples::{
+    Heard, Planes, alphas, channels, coded_sizes, deep_pictures, heard, pictures, pictures_behind, timed_pictures, work_off,
+};
 pub use scan::scan;
 pub use source::{open_folder_of, open_for_reading};
 pub use still::{StillWish, Stills, still};

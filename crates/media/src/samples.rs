@@ -174,6 +174,23 @@ pub fn heard(source: &SourceRef, number: usize) -> Result<Heard, Problem> {
     Ok(heard)
 }
 
+/// Bytes of each picture of a source as it is coded, in the order in which they are decoded.
+///
+/// # Errors
+/// A [`Problem`] where the source cannot be read or has no picture.
+pub fn coded_sizes(source: &SourceRef) -> Result<Vec<u64>, Problem> {
+    let mut packets = PacketSource::open(source, &Stop::default())?.with_stamps_as_they_are();
+    let name = packets.name().to_owned();
+    let picture = packets.moving_picture();
+    let mut sizes = Vec::new();
+    while let Some(packet) = packets.read().map_err(|error| problem_of(&name, &error))? {
+        if Some(packet.stream()) == picture {
+            sizes.push(packet.size());
+        }
+    }
+    Ok(sizes)
+}
+
 /// The samples of every channel of a sound stream, from -1 to 1, one after the other as they are decoded.
 ///
 /// # Errors

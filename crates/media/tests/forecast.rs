@@ -84,7 +84,7 @@ fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
     }
     // Where a mean rate is asked for it is the forecast, also where one pass would be too few for it.
     let mut preset = builtin("web-1080").unwrap();
-    preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(900_000), passes: 1 };
+    preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(900_000), passes: 1, peak: None };
     let whole = plan(&reading, &preset, &json!({ "picture": { "size": { "rule": "same" } } })).unwrap();
     let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
     let ratio = whole.forecast.size.0 as f64 / actual;

@@ -80,8 +80,9 @@ fn outputs_made_together_equal_those_made_alone_to_the_byte() {
     let folder = tempfile::tempdir().unwrap();
     let source = clip(folder.path(), "openday-94_tape-2.mov", 1);
     let reading = probe(&source).unwrap();
-    // Frame sizes at which the H.264 library itself makes the same file every time.
-    let presets = ["web-720", "light-proxy", "edit-friendly", "sound-only"];
+    // What the H.264 library itself makes the same every time: not all frame sizes, and no mean rate, which has a buffer
+    // to hold, so that its threads look at each other's work.
+    let presets = ["same-h264", "light-proxy", "edit-friendly", "sound-only"];
     let together: Vec<EncodeRun> =
         presets.iter().map(|preset| run(folder.path(), &format!("{preset}-together.part"), planned(&reading, preset))).collect();
     let failed = Mutex::new(Vec::new());

@@ -2660,6 +2660,7 @@ export interface components {
              *     any case, unless its own settings say otherwise.
              */
             passes: number;
+            peak?: components["schemas"]["BitRate"] | null;
         } | {
             /** @description The rate in bits a second. */
             bits_per_second: components["schemas"]["BitRate"];

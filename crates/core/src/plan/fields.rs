@@ -5,7 +5,7 @@ use super::{FilmTiming, FramesMeant, Origin, PlanError, Step, Subject};
 use crate::film::film_frame_count;
 use crate::findings::{Extent, FieldsFinding, FieldsVerdict, Findings, HeaderTruth, Pulldown, Stretch, StretchKind};
 use crate::preset::{
-    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, FieldsRule, MixtureRule, PictureSettings, TelecineRule,
+    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, FieldsRule, MixtureRule, PictureCodec, PictureSettings, TelecineRule,
 };
 use crate::rational::Rational;
 use crate::reading::{FieldOrder, Picture};
@@ -208,7 +208,9 @@ fn as_video(
             Fields { steps: Vec::new(), order: first, pace, even_rate: None }
         }
         FieldsRule::Keep => {
-            let why = if lines.stay {
+            let why = if settings.codec == PictureCodec::Hevc {
+                "HEVC is coded in whole frames"
+            } else if lines.stay {
                 "fields of H.264 with 4:2:0 need a number of lines that four divides"
             } else {
                 "fields cannot be kept when the number of lines changes"

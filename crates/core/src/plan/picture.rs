@@ -14,13 +14,13 @@ use crate::level::{self, Peak};
 use crate::parts::Span;
 use crate::pixels::{PixelForm, is_rgb, lossless_format};
 use crate::preset::{
-    Adjustment, ColourSettings, Container, Deblocking, Denoising, Level, Overlays, PictureCodec, PictureSettings, Profile,
-    RangeRule, RateControl, RateConversion,
+    Adjustment, ColourSettings, Container, Deblocking, Denoising, Overlays, PictureCodec, PictureSettings, Profile, RangeRule,
+    RateControl, RateConversion,
 };
 use crate::rational::Rational;
 use crate::reading::{Orientation, Picture, Reading, Stream};
 use crate::timeline::Origin;
-use crate::units::rate_text;
+use crate::units::{BitRate, rate_text};
 
 /// What of a source an output takes.
 #[derive(Clone, Copy)]
@@ -66,7 +66,12 @@ pub(super) fn plan(
     let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
     let lines = fields::Lines {
         stay: orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
-        can_be_fields: settings.codec != PictureCodec::H264 || profile == Profile::High422 || size.frame.height.is_multiple_of(4),
+        can_be_fields: match settings.codec {
+            PictureCodec::H264 => profile == Profile::High422 || size.frame.height.is_multiple_of(4),
+            // Its encoder codes whole frames.
+            PictureCodec::Hevc => false,
+            PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => true,
+        },
     };
     let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
     let field_order = fields.order;
@@ -105,7 +110,7 @@ pub(super) fn plan(
             settings.codec.words()
         )));
     }
-    let peak = settings.level.and_then(|asked| peak(settings, profile, asked, journal));
+    let peak = peak(settings, profile, journal);
     if settings.codec == PictureCodec::Mpeg2 && !level::mpeg2_has_rate(frame_rate.rate()) {
         return Err(PlanError::Impossible(format!(
             "MPEG-2 has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
@@ -389,11 +394,11 @@ fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: 
 /// One pass finds out on the way what it may spend, and comes to its mean only over minutes: what is
 /// shorter takes two, unless the editor has said how many.
 fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut Journal<'_>) -> RateControl {
-    if let RateControl::Average { bits_per_second, .. } = asked
+    if let RateControl::Average { bits_per_second, peak, .. } = asked
         && duration.is_some_and(|duration| asked.misses_its_mean(duration))
         && !journal.is_own("/picture/rate/passes")
     {
-        let rate = RateControl::Average { bits_per_second, passes: 2 };
+        let rate = RateControl::Average { bits_per_second, passes: 2, peak };
         let because = "one pass would miss its mean over less than five minutes";
         journal.note(Subject::Rate, "", DecidedBy::Source, rate_words(rate), because);
         return rate;
@@ -402,22 +407,52 @@ fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut
     asked
 }
 
-/// The highest rate and the buffer that a level leaves; a constant rate has its own.
-fn peak(settings: &PictureSettings, profile: Profile, asked: Level, journal: &mut Journal<'_>) -> Option<Peak> {
-    let peak = level::peak(settings.codec, profile, asked)?;
-    if let RateControl::Constant { .. } | RateControl::ByProfile = settings.rate {
-        return None;
+/// How fast the stream may come, and over which buffer. A level says so; a mean rate gets twice itself, or what the
+/// preset says, whichever is less; and a constant rate is held over one second.
+fn peak(settings: &PictureSettings, profile: Profile, journal: &mut Journal<'_>) -> Option<Peak> {
+    let level = settings.level.and_then(|asked| Some((asked, level::peak(settings.codec, profile, asked)?)));
+    let own = match settings.rate {
+        RateControl::ByProfile => return None,
+        RateControl::ConstantQuality { .. } => None,
+        RateControl::Average { bits_per_second: BitRate(mean), peak, .. } => {
+            let highest = peak.map_or(mean.saturating_mul(2), |peak| peak.0);
+            Some(Peak { bits_per_second: BitRate(highest), buffer: highest.saturating_mul(2) })
+        }
+        RateControl::Constant { bits_per_second } => Some(Peak { bits_per_second, buffer: bits_per_second.0 }),
+    };
+    let least = |one: Peak, other: Peak| Peak {
+        bits_per_second: one.bits_per_second.min(other.bits_per_second),
+        buffer: one.buffer.min(other.buffer),
+    };
+    let peak = match (own, level) {
+        (Some(own), Some((_, of_level))) => least(own, of_level),
+        (Some(own), None) => own,
+        (None, Some((_, of_level))) => of_level,
+        (None, None) => return None,
+    };
+    if matches!(settings.rate, RateControl::Constant { .. }) {
+        return Some(peak);
     }
-    let what = format!("never more than {} over a buffer of {} Mb", peak.bits_per_second, peak.buffer / 1_000_000);
-    let because = format!("level {asked} of {} {} allows no more", settings.codec.words(), profile.words());
-    journal.note(Subject::Rate, "/picture/level", DecidedBy::Preset, what, because);
+    let what = format!("never more than {} over a buffer of {}", peak.bits_per_second, bits_words(peak.buffer));
+    let (setting, because) = match level {
+        Some((asked, of_level)) if own.is_none_or(|own| own.bits_per_second >= of_level.bits_per_second) => {
+            let words = format!("level {asked} of {} {} allows no more", settings.codec.words(), profile.words());
+            ("/picture/level", words)
+        }
+        _ => ("/picture/rate", "lines and players must be able to follow".to_owned()),
+    };
+    journal.note(Subject::Rate, setting, DecidedBy::Preset, what, because);
     Some(peak)
+}
+
+fn bits_words(bits: u64) -> String {
+    if bits >= 10_000_000 { format!("{} Mb", bits / 1_000_000) } else { format!("{} kb", bits / 1000) }
 }
 
 fn rate_words(rate: RateControl) -> String {
     match rate {
         RateControl::ConstantQuality { crf } => format!("constant quality, CRF {crf}"),
-        RateControl::Average { bits_per_second, passes: 2 } => format!("{bits_per_second} on average, two passes"),
+        RateControl::Average { bits_per_second, passes: 2, .. } => format!("{bits_per_second} on average, two passes"),
         RateControl::Average { bits_per_second, .. } => format!("{bits_per_second} on average, one pass"),
         RateControl::Constant { bits_per_second } => format!("{bits_per_second} at every moment"),
         RateControl::ByProfile => "as the profile asks for".to_owned(),

@@ -204,7 +204,7 @@ fn prores(profile: Profile) -> PictureSettings {
 }
 
 const fn average(bits_per_second: u64) -> RateControl {
-    RateControl::Average { bits_per_second: BitRate(bits_per_second), passes: 2 }
+    RateControl::Average { bits_per_second: BitRate(bits_per_second), passes: 2, peak: None }
 }
 
 const fn fit(width: u32, height: u32) -> SizeRule {

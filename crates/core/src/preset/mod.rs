@@ -157,8 +157,11 @@ pub enum RateControl {
         /// One pass, or two for an even quality and a sure size. What is shorter than five minutes takes two in
         /// any case, unless its own settings say otherwise.
         passes: u8,
+        /// The highest rate, over a buffer of two seconds of it; left out, twice the mean.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        peak: Option<BitRate>,
     },
-    /// The same rate at every moment.
+    /// The same rate at every moment, over a buffer of one second.
     Constant {
         /// The rate in bits a second.
         bits_per_second: BitRate,
@@ -565,7 +568,7 @@ impl Preset {
         let codec = picture.codec.words();
         match picture.rate {
             RateControl::ConstantQuality { crf } => format!("{codec} · CRF {crf}"),
-            RateControl::Average { bits_per_second, passes: 2 } => format!("{codec} · {bits_per_second}, 2 passes"),
+            RateControl::Average { bits_per_second, passes: 2, .. } => format!("{codec} · {bits_per_second}, 2 passes"),
             RateControl::Average { bits_per_second, .. } => format!("{codec} · {bits_per_second}"),
             RateControl::Constant { bits_per_second } => format!("{codec} · {bits_per_second} constant"),
             RateControl::ByProfile => {

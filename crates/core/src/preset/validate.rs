@@ -150,7 +150,11 @@ fn rate_faults(picture: &PictureSettings, profile: Profile, faults: &mut Vec<Str
             None
         }
         (_, RateControl::ConstantQuality { .. }) => None,
-        (_, RateControl::Average { bits_per_second, passes }) => {
+        (_, RateControl::Average { bits_per_second, passes, peak }) => {
+            if let Some(peak) = peak.filter(|peak| *peak < bits_per_second) {
+                faults
+                    .push(format!("A highest rate of {peak} is below the mean of {bits_per_second}: raise it, or leave it out."));
+            }
             if !(1..=2).contains(&passes) {
                 faults.push(format!("{passes} passes are not possible: choose 1 or 2."));
             }

@@ -1,0 +1,74 @@
+//! H.264 (ITU-T H.264).
+
+use beryl_core::preset::{Effort, Profile, RateControl};
+
+use super::{Coding, Options, Pass, mastering_display};
+
+/// Not the name of an AVC-Intra class, which the library takes for 10-bit 4:2:2: readers would put the fixed headers of
+/// that class in the place of its own.
+pub(super) const TAG: [u8; 4] = *b"avc1";
+
+pub(super) fn set(Coding { plan, pass, notes }: Coding<'_>, options: &mut Options) -> &'static str {
+    options.set(
+        "preset",
+        match plan.effort {
+            Effort::Quick => "veryfast",
+            Effort::Balanced => "medium",
+            Effort::Thorough => "slow",
+        },
+    );
+    options.set(
+        "profile",
+        match plan.profile {
+            Profile::Baseline => "baseline",
+            Profile::Main => "main",
+            Profile::High10 => "high10",
+            Profile::High422 => "high422",
+            _ => "high",
+        },
+    );
+    options.set("g", plan.key_interval_frames);
+    if let Some(level) = plan.level {
+        options.set("level", level);
+    }
+    let mut own = Vec::new();
+    match plan.rate {
+        RateControl::ConstantQuality { crf } => {
+            options.set("crf", crf);
+            if let Some(peak) = plan.peak {
+                options.set("maxrate", peak.bits_per_second.0);
+                options.set("bufsize", peak.buffer);
+            }
+        }
+        RateControl::Average { bits_per_second, .. } => {
+            options.set_rates(bits_per_second.0, plan.peak);
+            // One pass begins to save soon where it has spent too much.
+            own.push("ratetol=0.3".to_owned());
+        }
+        RateControl::Constant { bits_per_second } => {
+            options.set_rates(bits_per_second.0, plan.peak);
+            // What pictures do not need is filled up.
+            options.set("nal-hrd", "cbr");
+        }
+        RateControl::ByProfile => {}
+    }
+    match pass {
+        Pass::Single => {}
+        Pass::First => options.flag("pass1"),
+        Pass::Second => options.flag("pass2"),
+    }
+    if pass != Pass::Single {
+        options.set("stats", notes);
+    }
+    if let Some(hdr) = &plan.hdr {
+        own.extend(mastering_display(hdr).map(|display| format!("mastering-display={display}")));
+        own.extend(hdr.light_level.map(|[content, average]| format!("cll={content},{average}")));
+    }
+    if !own.is_empty() {
+        options.set("x264-params", own.join(":"));
+    }
+    if plan.field_order.is_interlaced() {
+        options.flag("ildct+ilme");
+    }
+    "libx264"
+}

@@ -1,0 +1,33 @@
+//! Sound.
+
+use beryl_core::layout::notation;
+use beryl_core::plan::SoundPlan;
+use beryl_core::preset::SoundCodec;
+use beryl_core::rational::Rational;
+
+use super::Options;
+use crate::raw::{EncoderKind, EncoderSettings};
+
+/// The encoder of a sound stream; nothing where the stream is taken over untouched.
+pub(crate) fn sound(plan: &SoundPlan, global_header: bool) -> Option<EncoderSettings> {
+    let mut options = Options::default();
+    let name = match plan.codec {
+        SoundCodec::Aac => "aac",
+        SoundCodec::Pcm16 => "pcm_s16le",
+        SoundCodec::Pcm24 => "pcm_s24le",
+        SoundCodec::Copy => return None,
+    };
+    if let Some(rate) = plan.bit_rate {
+        options.set("b", rate.0);
+    }
+    if global_header {
+        options.set("flags", "+global_header");
+    }
+    Some(EncoderSettings {
+        name,
+        kind: EncoderKind::Sound { sample_rate: plan.sample_rate, layout: notation(&plan.layout, plan.channels) },
+        clock: Rational::new(1, plan.sample_rate.into()).unwrap_or(Rational::constant(1, 48_000)),
+        options: options.entries,
+        first_pass: None,
+    })
+}
