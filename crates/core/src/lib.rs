@@ -13,6 +13,7 @@ pub mod findings;
 pub mod forecast;
 pub mod geometry;
 pub mod ink;
+pub mod interleave;
 pub mod iso;
 pub mod language;
 pub mod layout;

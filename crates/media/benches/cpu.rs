@@ -14,7 +14,7 @@ mod bare;
 
 use std::path::Path;
 
-use bare::{bare_decode, decoder};
+use bare::{bare_decode, decoder, graph};
 use beryl_core::plan::{PicturePlan, Plan, plan};
 use beryl_core::preset::{Preset, builtin};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
@@ -51,19 +51,7 @@ fn bare_transcode(source: &Path, target: &Path, picture: &PicturePlan) {
     let (index, mut decoder) = decoder(&input);
     let clock = input.stream(index).unwrap().time_base();
     let mut output = av::format::output(target).unwrap();
-    let mut graph = av::filter::Graph::new();
-    let arguments = format!(
-        "video_size={}x{}:pix_fmt={}:time_base={}/{}:pixel_aspect=1/1",
-        decoder.width(),
-        decoder.height(),
-        av::ffi::AVPixelFormat::from(decoder.format()) as i32,
-        clock.numerator(),
-        clock.denominator()
-    );
-    graph.add(&av::filter::find("buffer").unwrap(), "in", &arguments).unwrap();
-    graph.add(&av::filter::find("buffersink").unwrap(), "out", "").unwrap();
-    graph.output("in", 0).unwrap().input("out", 0).unwrap().parse(&settings.filters).unwrap();
-    graph.validate().unwrap();
+    let mut graph = graph(&decoder, clock, &settings.filters);
 
     let codec = av::encoder::find_by_name(settings.encoder).unwrap();
     let rate = picture.frame_rate.rate();

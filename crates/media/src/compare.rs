@@ -272,7 +272,7 @@ impl Writing {
             if packet.duration() == 0 {
                 packet.set_duration(length);
             }
-            self.output.write(packet, Rational::ZERO)?;
+            self.output.write_in_any_order(packet)?;
         }
         Ok(())
     }

@@ -134,7 +134,7 @@ fn write_all(
     for mut packet in packets.map_err(fault)? {
         packet.set_stream(slot);
         stamp(output, &mut packet, stamping);
-        output.write(packet, Rational::ZERO).map_err(|error| problem(Path::new("the recording"), &error))?;
+        output.write_in_any_order(packet).map_err(|error| problem(Path::new("the recording"), &error))?;
     }
     Ok(())
 }
@@ -223,7 +223,7 @@ impl Recorder {
         track.encoder.send(None)?;
         for mut packet in track.encoder.receive()? {
             packet.set_stream(*slot);
-            self.output.write(packet, Rational::ZERO).map_err(|_| AvError::own("write the cover", "the file refuses it"))?;
+            self.output.write_in_any_order(packet).map_err(|_| AvError::own("write the cover", "the file refuses it"))?;
         }
         Ok(())
     }
@@ -266,7 +266,7 @@ impl Recorder {
                 packet.set_duration(ticks);
             }
             stamp(&self.output, &mut packet, self.stampings.get(&0).copied());
-            self.output.write(packet, Rational::ZERO).map_err(|error| problem(Path::new("the recording"), &error))?;
+            self.output.write_in_any_order(packet).map_err(|error| problem(Path::new("the recording"), &error))?;
         }
         Ok(())
     }
@@ -309,7 +309,7 @@ impl Recorder {
         let mut packet = Packet::from_bytes(text.as_bytes()).map_err(fault)?;
         packet.set_stream(self.first_subtitle + number);
         packet.set_times(from, to - from);
-        self.output.write(packet, Rational::ZERO).map_err(|error| problem(Path::new("the recording"), &error))
+        self.output.write_in_any_order(packet).map_err(|error| problem(Path::new("the recording"), &error))
     }
 
     /// Ends the file.

@@ -3,6 +3,8 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_sign_loss)]
 
+mod material;
+
 use std::f64::consts::TAU;
 use std::path::Path;
 use std::sync::Mutex;
@@ -13,6 +15,7 @@ use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_media::{Control, channels, encode, probe, silence_libraries};
+use material::wave;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -20,7 +23,7 @@ fn source(folder: &Path, name: &str) -> SourceRef {
     SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
 }
 
-/// PCM of so many bits as WAVE_FORMAT_EXTENSIBLE: `mask` has a bit for each speaker.
+/// Writes sound, each channel from -1 to 1, as PCM of so many bits.
 fn write(path: &Path, mask: u32, rate: u32, bits: u16, samples: &[Vec<f64>]) {
     let count = samples.len() as u16;
     let full = f64::from(1_i32 << (bits - 1));
@@ -30,26 +33,7 @@ fn write(path: &Path, mask: u32, rate: u32, bits: u16, samples: &[Vec<f64>]) {
             samples.iter().flat_map(move |channel| whole(channel[place]).to_le_bytes()[..usize::from(bits / 8)].to_vec())
         })
         .collect();
-    let align = count * bits / 8;
-    let mut bytes = b"RIFF".to_vec();
-    bytes.extend((60 + data.len() as u32).to_le_bytes());
-    bytes.extend(b"WAVEfmt ");
-    bytes.extend(40_u32.to_le_bytes());
-    bytes.extend(0xFFFE_u16.to_le_bytes());
-    bytes.extend(count.to_le_bytes());
-    bytes.extend(rate.to_le_bytes());
-    bytes.extend((rate * u32::from(align)).to_le_bytes());
-    bytes.extend(align.to_le_bytes());
-    bytes.extend(bits.to_le_bytes());
-    bytes.extend(22_u16.to_le_bytes());
-    bytes.extend(bits.to_le_bytes());
-    bytes.extend(mask.to_le_bytes());
-    // PCM, as GUID.
-    bytes.extend([1, 0, 0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71]);
-    bytes.extend(b"data");
-    bytes.extend((data.len() as u32).to_le_bytes());
-    bytes.extend(data);
-    std::fs::write(path, bytes).unwrap();
+    std::fs::write(path, wave(count, mask, rate, bits, &data)).unwrap();
 }
 
 fn tone(frequency: f64, level: f64, rate: u32, seconds: f64) -> Vec<f64> {

@@ -76,6 +76,8 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
     // Two ways of deinterlacing beside each other; the one that is used is set for this output.
     browser.find("[data-testid=strip-setting] [role=combobox]").await?.click().await?;
     option(&browser, "Deinterlacing").await?.click().await?;
+    // The list closes over the button.
+    browser.wait_for_count("[role=listbox]", 0, Duration::from_secs(20)).await?;
     browser.find("[data-testid=make-strip]").await?.click().await?;
     browser.wait_for_count("[data-testid=variant][data-state=done]", 4, Duration::from_secs(120)).await?;
     let third = "(//*[@data-testid='variant'])[3]//button[text()='Use this one']";

@@ -67,6 +67,8 @@ async fn marks_go_to_sources_as_long_and_a_variant_to_its_column_or_a_preset() -
     browser.find("[data-testid=strip-setting] [role=combobox]").await?.click().await?;
     let effort = "//*[@role='option'][contains(., 'Effort of the encoder')]";
     browser.window.query(By::XPath(effort)).first().await?.click().await?;
+    // The list closes over the button.
+    browser.wait_for_count("[role=listbox]", 0, PATIENCE).await?;
     browser.find("[data-testid=make-strip]").await?.click().await?;
     browser.wait_for_count("[data-testid=variant][data-state=done]", 3, PATIENCE).await?;
     let use_quick = async |target: &str| -> Outcome<()> {

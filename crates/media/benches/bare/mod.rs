@@ -29,12 +29,9 @@ pub(crate) fn bare_decode(source: &Path) {
     while decoder.receive_frame(&mut frame).is_ok() {}
 }
 
-/// Decodes the picture, puts it through filters and throws it away.
+/// Filters behind a decoder whose frames count by this clock.
 #[allow(dead_code)] // Not every benchmark filters.
-pub(crate) fn bare_filter(source: &Path, filters: &str) {
-    let mut input = av::format::input(source).unwrap();
-    let (index, mut decoder) = decoder(&input);
-    let clock = input.stream(index).unwrap().time_base();
+pub(crate) fn graph(decoder: &av::codec::decoder::Video, clock: av::Rational, filters: &str) -> av::filter::Graph {
     let mut graph = av::filter::Graph::new();
     let arguments = format!(
         "video_size={}x{}:pix_fmt={}:time_base={}/{}:pixel_aspect=1/1",
@@ -48,6 +45,15 @@ pub(crate) fn bare_filter(source: &Path, filters: &str) {
     graph.add(&av::filter::find("buffersink").unwrap(), "out", "").unwrap();
     graph.output("in", 0).unwrap().input("out", 0).unwrap().parse(filters).unwrap();
     graph.validate().unwrap();
+    graph
+}
+
+/// Decodes the picture, puts it through filters and throws it away.
+#[allow(dead_code)] // Not every benchmark filters.
+pub(crate) fn bare_filter(source: &Path, filters: &str) {
+    let mut input = av::format::input(source).unwrap();
+    let (index, mut decoder) = decoder(&input);
+    let mut graph = graph(&decoder, input.stream(index).unwrap().time_base(), filters);
     let (mut frame, mut filtered) = (av::frame::Video::empty(), av::frame::Video::empty());
     let packets: Vec<_> = input.packets().filter(|(stream, _)| stream.index() == index).map(|(_, packet)| packet).collect();
     for packet in packets.iter().map(Some).chain([None]) {

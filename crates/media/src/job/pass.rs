@@ -39,6 +39,8 @@ pub(super) enum ToWriter {
     Open { slot: usize, stream: EncoderStream },
     /// A packet of this slot, to be moved by `shift` seconds.
     Packet { slot: usize, packet: Packet, shift: Rational },
+    /// Nothing more comes of this slot.
+    End { slot: usize },
 }
 
 /// What all threads of a pass share.

@@ -180,6 +180,10 @@ impl EncodeTask<'_> {
         {
             open.send(None)?;
             self.pass_on(open, *encoder_clock, &mut lengths, self.work.frames() <= KEEP_THEIR_ORDER)?;
+            if let Some(writer) = &self.writer {
+                // Where nobody takes it any more, the run has ended in another way.
+                drop(writer.send(ToWriter::End { slot: 0 }));
+            }
         }
         Ok(())
     }

@@ -45,6 +45,13 @@ pub(super) struct Copy {
     pub(super) clock: Rational,
 }
 
+impl Drop for Copy {
+    fn drop(&mut self) {
+        // Where nobody takes it any more, the run has ended in another way.
+        drop(self.writer.send(ToWriter::End { slot: self.slot }));
+    }
+}
+
 /// Reads the source, or parts of it, and hands the packets out.
 pub(super) struct ReadTask<'a> {
     pub(super) shared: Shared<'a>,

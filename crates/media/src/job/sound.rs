@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use beryl_core::downmix::Mix;
-use beryl_core::layout::is_placed;
+use beryl_core::layout::{is_placed, usual};
 use beryl_core::plan::SoundPlan;
 use beryl_core::preset::{Container, Pitch};
 use beryl_core::rational::Rational;
@@ -83,6 +83,10 @@ impl EncodeTask<'_> {
         let mix = Mix::between(own_layout, *channels, layout, self.plan.downmix);
         let mut filters = Vec::new();
         if let Some(mix) = &mix {
+            // The library mixes no channels whose speakers it finds odd, whatever is said of how: they get plain ones.
+            let plain = usual(*channels).filter(|_| !is_placed(own_layout));
+            let each = || (0..*channels).map(|channel| channel.to_string()).collect::<Vec<_>>().join("|");
+            filters.extend(plain.map(|plain| format!("channelmap=map={}:channel_layout={plain}", each())));
             filters.push(mixing(mix, layout));
         }
         if drifts {
@@ -278,6 +282,8 @@ impl Outlet<'_> {
             self.encoder.send(None)?;
             self.pass_on()?;
         }
+        // Where nobody takes it any more, the run has ended in another way.
+        drop(self.task.writer.send(ToWriter::End { slot: self.task.slot }));
         Ok(())
     }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use beryl_core::check::Measured;
+use beryl_core::interleave::Interleaver;
 use beryl_core::language;
 use beryl_core::plan::Plan;
 use beryl_core::preset::{Container, SoundCodec};
@@ -29,8 +30,11 @@ pub(super) struct WriteTask<'a> {
     pub(super) origin: Rational,
 }
 
-/// A packet that waits for the header, with its shift.
+/// A packet that waits for its turn: its slot, and its shift.
 type Held = (usize, Packet, Rational);
+
+/// Bytes of packets that wait at most for a stream of which nothing comes.
+const MOST_HELD: u64 = 128 << 20;
 
 impl WriteTask<'_> {
     pub(super) fn run(self, items: &Receiver<ToWriter>) {
@@ -54,7 +58,7 @@ impl WriteTask<'_> {
         let plan = &self.work.run.plan;
         let slots = usize::from(plan.picture.is_some()) + plan.sound.len();
         let mut streams: BTreeMap<usize, EncoderStream> = BTreeMap::new();
-        let mut held: Vec<Held> = Vec::new();
+        let mut order: Interleaver<Held> = Interleaver::new(0..slots, MOST_HELD);
         let mut output: Option<Output> = None;
         while let Ok(item) = items.recv() {
             if !self.work.is_wanted(self.shared.control) || !self.shared.goes_on() {
@@ -64,23 +68,24 @@ impl WriteTask<'_> {
                 ToWriter::Open { slot, stream } => {
                     streams.insert(slot, stream);
                     if streams.len() == slots && output.is_none() {
-                        let mut begun = self.begin(plan, &streams)?;
-                        for (slot, packet, shift) in held.drain(..) {
-                            self.write_packet(&mut begun, slot, packet, shift)?;
-                        }
-                        output = Some(begun);
+                        output = Some(self.begin(plan, &streams)?);
                     }
                 }
-                ToWriter::Packet { slot, packet, shift } => match &mut output {
-                    Some(output) => self.write_packet(output, slot, packet, shift)?,
-                    None => held.push((slot, packet, shift)),
-                },
+                ToWriter::Packet { slot, packet, shift } => {
+                    let clock = streams.get(&slot).map_or(Rational::ONE, |stream| stream.clock);
+                    let time = packet.dts().or(packet.pts()).map_or(Rational::ZERO, |ticks| Rational::whole(ticks) * clock);
+                    order.push(slot, time + shift, packet.size(), (slot, packet, shift));
+                }
+                ToWriter::End { slot } => order.end(slot),
+            }
+            if let Some(output) = &mut output {
+                self.write_ready(output, &mut order)?;
             }
         }
         if !self.work.is_wanted(self.shared.control) || !self.shared.goes_on() {
             return Ok(false);
         }
-        let Some(output) = output else {
+        let Some(mut output) = output else {
             let why = "not one frame of the source could be decoded";
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
             return Ok(false);
@@ -91,8 +96,17 @@ impl WriteTask<'_> {
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
             return Ok(false);
         }
+        order.end_all();
+        self.write_ready(&mut output, &mut order)?;
         output.finish()?;
         Ok(true)
+    }
+
+    fn write_ready(&self, output: &mut Output, order: &mut Interleaver<Held>) -> Result<(), WriteError> {
+        while let Some((slot, packet, shift)) = order.next_item() {
+            self.write_packet(output, slot, packet, shift)?;
+        }
+        Ok(())
     }
 
     fn write_packet(&self, output: &mut Output, slot: usize, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {

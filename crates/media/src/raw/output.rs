@@ -222,17 +222,32 @@ impl Output {
         Ok(())
     }
 
-    /// Writes a packet whose times count by the clock of its encoder, moved by `shift` seconds.
-    pub(crate) fn write(&mut self, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
+    /// Writes a packet whose times count by the clock of its encoder, moved by `shift` seconds. Packets of all streams
+    /// come in the order of their times.
+    pub(crate) fn write(&mut self, packet: Packet, shift: Rational) -> Result<(), WriteError> {
+        let packet = self.placed(packet, shift);
+        // SAFETY: context and packet are ours; the packet stays so, and what it holds is only read.
+        let code = unsafe { ffi::av_write_frame(self.context, packet.0) };
+        self.answer(code, "write")
+    }
+
+    /// The same, where streams are in step by themselves: the library waits for a packet of each and orders them.
+    pub(crate) fn write_in_any_order(&mut self, packet: Packet) -> Result<(), WriteError> {
+        let packet = self.placed(packet, Rational::ZERO);
+        // SAFETY: context and packet are ours; what the packet held is taken over.
+        let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
+        self.answer(code, "write")
+    }
+
+    /// A packet with its times by the clock of the format.
+    fn placed(&self, mut packet: Packet, shift: Rational) -> Packet {
         let from = self.encoder_clock(packet.stream());
         let to = self.clock(packet.stream());
         let shift = shift + self.delays.get(&packet.stream()).copied().unwrap_or(Rational::ZERO);
         let ticks = shift.divided_by(to).map_or(0, Rational::round);
         packet.rescale(from, to, ticks);
         packet.forget_position();
-        // SAFETY: context and packet are ours; what the packet held is taken over.
-        let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
-        self.answer(code, "write")
+        packet
     }
 
     /// The clock of the packets of a stream before they are written.

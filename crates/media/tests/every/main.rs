@@ -4,6 +4,8 @@
 #![allow(clippy::unwrap_used, clippy::cast_possible_truncation)]
 
 mod making;
+#[path = "../material/mod.rs"]
+mod material;
 mod shapes;
 mod sound;
 mod sources;

@@ -17,24 +17,7 @@ fn wave(channels: u16, mask: u32, rate: u32) -> Vec<u8> {
 /// PCM in 16 bit as WAVE_FORMAT_EXTENSIBLE: `mask` has a bit for each speaker, or none.
 fn wave_of(channels: u16, mask: u32, rate: u32, samples: impl Iterator<Item = u16>) -> Vec<u8> {
     let samples: Vec<u8> = samples.flat_map(u16::to_le_bytes).collect();
-    let align = channels * 2;
-    let mut bytes = b"RIFF".to_vec();
-    bytes.extend((60 + samples.len() as u32).to_le_bytes());
-    bytes.extend(b"WAVEfmt ");
-    bytes.extend(40_u32.to_le_bytes());
-    bytes.extend(0xFFFE_u16.to_le_bytes());
-    bytes.extend(channels.to_le_bytes());
-    bytes.extend(rate.to_le_bytes());
-    bytes.extend((rate * u32::from(align)).to_le_bytes());
-    bytes.extend(align.to_le_bytes());
-    bytes.extend([16, 0, 22, 0, 16, 0]);
-    bytes.extend(mask.to_le_bytes());
-    // PCM, as GUID.
-    bytes.extend([1, 0, 0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71]);
-    bytes.extend(b"data");
-    bytes.extend((samples.len() as u32).to_le_bytes());
-    bytes.extend(samples);
-    bytes
+    crate::material::wave(channels, mask, rate, 16, &samples)
 }
 
 #[test]

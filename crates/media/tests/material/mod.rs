@@ -232,3 +232,27 @@ pub(crate) fn film_of_shots(frames: usize) -> Vec<Picture> {
     };
     (0..frames).map(scene).collect()
 }
+
+/// PCM of so many bits as WAVE_FORMAT_EXTENSIBLE, from its bytes: `mask` has a bit for each speaker, or none.
+pub(crate) fn wave(channels: u16, mask: u32, rate: u32, bits: u16, data: &[u8]) -> Vec<u8> {
+    let align = channels * bits / 8;
+    let mut bytes = b"RIFF".to_vec();
+    bytes.extend((60 + data.len() as u32).to_le_bytes());
+    bytes.extend(b"WAVEfmt ");
+    bytes.extend(40_u32.to_le_bytes());
+    bytes.extend(0xFFFE_u16.to_le_bytes());
+    bytes.extend(channels.to_le_bytes());
+    bytes.extend(rate.to_le_bytes());
+    bytes.extend((rate * u32::from(align)).to_le_bytes());
+    bytes.extend(align.to_le_bytes());
+    bytes.extend(bits.to_le_bytes());
+    bytes.extend(22_u16.to_le_bytes());
+    bytes.extend(bits.to_le_bytes());
+    bytes.extend(mask.to_le_bytes());
+    // PCM, as GUID.
+    bytes.extend([1, 0, 0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71]);
+    bytes.extend(b"data");
+    bytes.extend((data.len() as u32).to_le_bytes());
+    bytes.extend(data);
+    bytes
+}
