@@ -9,8 +9,9 @@ use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::units::ByteSize;
 
+use crate::job::Control;
 use crate::probe;
-use crate::raw::{Decoder, Frame, Kind, Packet, Stop};
+use crate::raw::{Decoder, Frame, Kind, Packet};
 use crate::source::{PacketSource, open_file, open_root, problem_of, reader};
 
 /// What is found in a file: its facts, and for each stream how many packets it has, where they
@@ -21,17 +22,18 @@ use crate::source::{PacketSource, open_file, open_root, problem_of, reader};
 /// # Errors
 /// A [`Problem`] where the file cannot be opened or read to its end.
 pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
-    measure_telling(file, &|_| ())
+    measure_telling(file, &Control::default(), &|_| ())
 }
 
-/// [`measure`], with `read` told how many bytes of the file's streams have been read so far.
+/// [`measure`], with `read` told how many bytes of the file's streams have been read so far. Where `control` stops, it ends
+/// with the next bytes that are read.
 ///
 /// # Errors
-/// As [`measure`].
-pub fn measure_telling(file: &FileRef, read: &dyn Fn(u64)) -> Result<Measured, Problem> {
+/// As [`measure`]; a problem of reading where it was stopped.
+pub fn measure_telling(file: &FileRef, control: &Control, read: &dyn Fn(u64)) -> Result<Measured, Problem> {
     let source = SourceRef::of(file.clone());
-    let reading = probe::facts(&mut PacketSource::open(&source, &Stop::default())?)?;
-    let mut packets = PacketSource::open(&source, &Stop::default())?.with_stamps_as_they_are();
+    let reading = probe::facts(&mut PacketSource::open(&source, control.stop())?)?;
+    let mut packets = PacketSource::open(&source, control.stop())?.with_stamps_as_they_are();
     // Packets do not tell how long the last one is shown where they are stored in another order than they are
     // shown, nor how much of it is heard; edit lists do.
     let mut counts: BTreeMap<usize, Count> = packets

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, Step, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
@@ -100,6 +100,28 @@ fn outputs_made_together_equal_those_made_alone_to_the_byte() {
         assert!(one.len() > 1000 && one == other, "{preset}: {} and {} bytes differ", one.len(), other.len());
     }
     assert!(failed.lock().unwrap().is_empty(), "{failed:?}");
+}
+
+#[test]
+fn a_step_that_cannot_be_done_fails_its_own_run_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 1);
+    let reading = probe(&source).unwrap();
+    let mut broken = planned(&reading, "light-proxy");
+    let beyond = Step::Crop { x: 0, y: 0, width: 60_000, height: 60_000 };
+    broken.picture.as_mut().unwrap().steps.push(beyond);
+    let runs = [run(folder.path(), "broken.part", broken), run(folder.path(), "sound.part", planned(&reading, "light-proxy"))];
+    let (failed, written) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+    encode(&source, &runs, folder.path(), &Control::default(), &|event| match event {
+        Event::Run { id, news: RunNews::Failed { problem } } => failed.lock().unwrap().push((id, problem.what)),
+        Event::Run { id, news: RunNews::Written { .. } } => written.lock().unwrap().push(id),
+        _ => {}
+    })
+    .unwrap();
+    let failed = failed.into_inner().unwrap();
+    assert!(failed.len() == 1 && failed[0].0 == runs[0].id && failed[0].1.contains("picture steps"), "{failed:?}");
+    assert_eq!(written.into_inner().unwrap(), [runs[1].id]);
+    assert!(!folder.path().join("broken.part").exists());
 }
 
 #[test]

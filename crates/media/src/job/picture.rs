@@ -47,14 +47,17 @@ impl StageTask<'_> {
             return;
         }
         if let Err(error) = self.filter(chain, frames, consumers) {
-            self.shared.fail_source(
-                Problem::new(
-                    ProblemKind::Unsupported,
-                    "the picture steps could not be worked off",
-                    "the filter library refused them",
-                )
-                .with_details(error.to_string()),
-            );
+            let problem = Problem::new(
+                ProblemKind::Unsupported,
+                "the picture steps could not be worked off",
+                "the filter library refused them",
+            )
+            .with_details(error.to_string());
+            // What hangs on these steps ends; all else goes on.
+            self.works.iter().for_each(|work| work.fail(problem.clone()));
+            if self.works.is_empty() {
+                self.shared.fail_source(problem);
+            }
         }
     }
 
@@ -169,7 +172,7 @@ impl EncodeTask<'_> {
             if self.pass != Pass::First {
                 self.work.sketch(&frame, Rational::whole(time) * *encoder_clock)?;
             }
-            self.work.give(0, 1, Rational::whole(time + length) * *encoder_clock);
+            self.work.give(0, 1, Rational::whole(time.saturating_add(length)) * *encoder_clock);
             if !self.pass_on(open, *encoder_clock, &mut lengths, false)? {
                 return Ok(());
             }

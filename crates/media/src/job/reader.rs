@@ -442,7 +442,7 @@ impl<'a> Lane<'a> {
             if leads {
                 frame.mark_leading();
             }
-            self.task.notes.note_end(Rational::whole(time + length) * clock);
+            self.task.notes.note_end(Rational::whole(time.saturating_add(length)) * clock);
             TimedFrame { frame, clock }
         });
         timed.collect()

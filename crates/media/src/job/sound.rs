@@ -57,7 +57,7 @@ impl EncodeTask<'_> {
                 graph = Some((self.graph(&input.0, input.1, &outlet.encoder)?, input));
             }
             let Some((present, _)) = &mut graph else { continue };
-            end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * clock;
+            end = Rational::whole(frame.pts().unwrap_or(0).saturating_add(frame.samples().into())) * clock;
             last = (!self.keeps_speed()).then(|| frame.clone());
             present.push(Some(frame))?;
             if !outlet.take_from(present)? {
@@ -190,7 +190,7 @@ impl Outlet<'_> {
             graph.push(None)?;
             return self.take_from(graph);
         };
-        let mut time = last.pts().unwrap_or(0) + i64::from(last.samples());
+        let mut time = last.pts().unwrap_or(0).saturating_add(last.samples().into());
         for _ in 0..=last.sample_rate() / stretch::REST / stretch::PORTION {
             let mut silence = last.silence(stretch::PORTION.into())?;
             silence.set_times(time, stretch::PORTION.into());
@@ -266,7 +266,7 @@ impl Outlet<'_> {
     }
 
     fn encode(&mut self, frame: &Frame) -> Result<bool, AvError> {
-        let end = Rational::whole(frame.pts().unwrap_or(0) + i64::from(frame.samples())) * self.clock();
+        let end = Rational::whole(frame.pts().unwrap_or(0).saturating_add(frame.samples().into())) * self.clock();
         let work = self.task.work;
         if work.run.plan.picture.is_none() {
             work.reach(end);

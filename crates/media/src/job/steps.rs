@@ -252,11 +252,11 @@ impl Mixed {
         let before = made.len();
         for number in 1..=LOOKED_AHEAD {
             let mut again = frame.clone();
-            again.set_times(begins + number * length, length);
+            again.set_times(begins.saturating_add(length.saturating_mul(number)), length);
             self.filters.take(Some(TimedFrame { frame: again, clock }), made)?;
         }
         self.filters.take(None, made)?;
-        let end = Rational::whole(begins + length) * clock;
+        let end = Rational::whole(begins.saturating_add(length)) * clock;
         let all = made.split_off(before);
         made.extend(all.into_iter().filter(|one| one.frame.pts().is_none_or(|pts| Rational::whole(pts) * one.clock < end)));
         Ok(())

@@ -140,7 +140,7 @@ impl WriteTask<'_> {
     fn read_back(&self) {
         let run = self.work.run;
         (self.tell)(Event::Run { id: run.id, news: RunNews::Reading });
-        match measure::measure_telling(&run.output, &|bytes| self.work.set_read_back(bytes)) {
+        match measure::measure_telling(&run.output, self.shared.control, &|bytes| self.work.set_read_back(bytes)) {
             Ok(read_back) => {
                 self.work.set_written();
                 let picture = run.plan.picture.as_ref();
@@ -160,6 +160,8 @@ impl WriteTask<'_> {
                 };
                 (self.tell)(Event::Run { id: run.id, news: RunNews::Written { measured: Box::new(measured) } });
             }
+            // It was cancelled, which is told of all that is not done yet.
+            Err(_) if self.shared.control.stop().is_set() => {}
             Err(problem) => self.work.fail(Problem {
                 what: "the finished file could not be read back".to_owned(),
                 kind: ProblemKind::CheckFailed,
