@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use beryl_core::parts::Span;
-use beryl_core::plan::{Plan, PlanError, Step, plan};
+use beryl_core::plan::{Plan, PlanError, plan};
 use beryl_core::preset::{Preset, joined_overrides, overrides_from_settings};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
@@ -107,7 +107,7 @@ fn print(plan: &Plan) {
         say!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);
     }
     if let Some(picture) = plan.picture.as_ref().filter(|picture| !picture.steps.is_empty()) {
-        let steps: Vec<String> = picture.steps.iter().map(Step::words).collect();
+        let steps: Vec<String> = picture.step_words();
         say!("  Steps in this order: {}", steps.join(", "));
     }
 }

@@ -35,6 +35,23 @@ fn the_built_in_presets_are_sound_and_survive_their_own_document() {
 }
 
 #[test]
+fn red_green_and_blue_that_are_mixed_keep_their_light_whatever_transfer_they_have() {
+    for transfer in ["iec61966-2-1", "smpte2084"] {
+        let reading = reading(|picture| {
+            picture.pixel_format = "gbrp10le".to_owned();
+            picture.colour.transfer = Some(transfer.to_owned());
+        });
+        let own = json!({ "container": "mkv", "sound": null, "picture": {
+            "codec": "ffv1", "profile": null, "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "colour": { "dynamic_range": "keep" },
+            "frame_rate": { "rule": "constant", "rate": "50", "by": "blend" },
+        } });
+        let plan = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
+        assert!(!plan.steps().iter().any(|step| matches!(step, Step::Recolour { .. } | Step::Tone { .. })), "{:?}", plan.steps());
+        assert_eq!(plan.picture.unwrap().colour.transfer.as_deref(), Some(transfer));
+    }
+}
+
+#[test]
 fn documents_that_cannot_be_are_refused_with_words_that_help() {
     let web = serde_json::to_value(builtin("web-1080").unwrap()).unwrap();
     let refuse = |patch: Value| with_overrides(&builtin("web-1080").unwrap(), &patch).unwrap_err().to_string();

@@ -10,13 +10,12 @@
 mod material;
 
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
-use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};
+use beryl_core::protocol::{EncodeRun, FileRef, ShownField, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{Colour, FieldOrder};
 use beryl_media::{
@@ -151,12 +150,7 @@ fn tried(folder: &Path, name: &str) {
     if runs.is_empty() {
         return;
     }
-    let written = Mutex::new(Vec::new());
-    drop(encode(&source, &runs, folder, &Control::default(), &|event| {
-        if let Event::Run { id, news: RunNews::Written { .. } } = event {
-            written.lock().unwrap().push(id);
-        }
-    }));
+    drop(encode(&source, &runs, folder, &Control::default(), &|_| {}));
     for run in runs {
         drop(std::fs::remove_file(folder.join(run.output.path.name())));
     }
@@ -194,16 +188,18 @@ fn broken_files_end_with_an_answer_and_touch_nothing_they_should_not() {
 
     // Whatever takes longer than this stands still: it is told, and ends the test.
     let slow = if std::env::var_os("BERYL_CHECKED").is_some() { 900 } else { 60 };
-    let at_work: Arc<(AtomicU64, Mutex<Instant>)> = Arc::new((AtomicU64::new(0), Mutex::new(Instant::now())));
-    let watched = Arc::clone(&at_work);
-    std::thread::spawn(move || {
-        loop {
-            std::thread::sleep(Duration::from_secs(1));
-            let since = watched.1.lock().unwrap().elapsed();
-            if since > Duration::from_secs(slow) {
-                eprintln!("seed {} has not come to an end for {} s", watched.0.load(Ordering::Relaxed), since.as_secs());
-                std::process::abort();
-            }
+    let (begins, begun) = mpsc::channel::<u64>();
+    let watch = std::thread::spawn(move || {
+        let mut seed = begun.recv();
+        while let Ok(present) = seed {
+            seed = match begun.recv_timeout(Duration::from_secs(slow)) {
+                Ok(next) => Ok(next),
+                Err(RecvTimeoutError::Disconnected) => return,
+                Err(RecvTimeoutError::Timeout) => {
+                    eprintln!("seed {present} has not come to an end for {slow} s");
+                    std::process::abort();
+                }
+            };
         }
     });
 
@@ -217,8 +213,7 @@ fn broken_files_end_with_an_answer_and_touch_nothing_they_should_not() {
         if count >= FOUND.len() as u64 + KINDS.len() as u64 && began.elapsed() > most {
             break;
         }
-        at_work.0.store(seed, Ordering::Relaxed);
-        *at_work.1.lock().unwrap() = Instant::now();
+        begins.send(seed).unwrap();
         let mut noise = Noise::new(seed);
         let (name, original) = &originals[kind];
         let other = &originals[noise.next() as usize % own].1;
@@ -231,6 +226,8 @@ fn broken_files_end_with_an_answer_and_touch_nothing_they_should_not() {
             settled = Some(resident());
         }
     }
+    drop(begins);
+    watch.join().unwrap();
     println!("{count} broken files, {} MB at the end", resident() >> 20);
     assert!(wrong.is_empty(), "{wrong:#?}");
     if let Some(settled) = settled.filter(|_| most > Duration::from_secs(60)) {

@@ -112,7 +112,7 @@ fn dynamic_range(
         Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
         None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
     };
-    let what = "brought to the standard dynamic range of Rec. 709: white at 203 cd/m² stays white, brighter light is compressed";
+    let what = "brought to the standard dynamic range of Rec. 709: white at 203 cd/m² keeps nine tenths of its light or more, brighter light is compressed";
     journal.note(Subject::Colour, "/picture/colour/dynamic_range", Origin::Preset, what, because);
     way.bring_down(peak)?;
     Ok(true)

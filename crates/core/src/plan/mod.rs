@@ -272,6 +272,18 @@ impl PicturePlan {
         (even(columns), even(lines))
     }
 
+    /// Its steps in a few words each, without those that only store the same samples for the next one.
+    #[must_use]
+    pub fn step_words(&self) -> Vec<String> {
+        let last = self.steps.iter().rposition(|step| matches!(step, Step::Resample { .. }));
+        let is_told = |(place, step): &(usize, &Step)| match step {
+            Step::Rearrange { .. } => false,
+            Step::Resample { .. } => Some(*place) == last,
+            _ => true,
+        };
+        self.steps.iter().enumerate().filter(is_told).map(|(_, step)| step.words()).collect()
+    }
+
     /// The steps that bring the source's pictures to the shape and pace of the output's and leave what
     /// they show as it is: for looking at both at the same moment.
     #[must_use]

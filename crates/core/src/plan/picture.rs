@@ -5,8 +5,8 @@ use super::crop::Upright;
 use super::fields::Pace;
 use super::way::{Way, is_full};
 use super::{
-    ChromaSite, ColourSpace, FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Samples, Step, Subject, colour, crop,
-    fields, overlays, pace,
+    ChromaSite, FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Samples, Step, Subject, colour, crop, fields,
+    overlays, pace,
 };
 use crate::findings::{Extent, RateVerdict};
 use crate::geometry::{Frame, Rectangle, sizing};
@@ -196,7 +196,7 @@ pub(super) fn plan(
         }
         let form = coloured.samples.form();
         let mixed = if form.is_rgb() { form.in_full_colour() } else { form };
-        let space = if form.is_rgb() { ColourSpace::rec709() } else { coloured.samples.space.clone() };
+        let space = coloured.samples.space.in_luma_and_chroma();
         let mixed = mixed.with_depth(form.depth.min(deepest));
         way.bring(Samples { pixel_format: mixed.planar(), space, ..coloured.samples.clone() }, size.scaled)?;
         way.add(step);
@@ -371,8 +371,8 @@ fn changes_no_sample(settings: &PictureSettings) -> bool {
         && !settings.greyscale
 }
 
-/// Levels are changed in fine steps of the output's luma and chroma; where it stores red, green and blue, in those of
-/// Rec. 709.
+/// Levels are changed in fine steps of the output's luma and chroma; where it stores red, green and blue, by the matrix of
+/// BT.709.
 fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: &mut Journal<'_>) -> Result<(), PlanError> {
     let adjustment = settings.adjustment;
     if adjustment == Adjustment::default() {
@@ -383,8 +383,7 @@ fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: 
         adjustment.brightness, adjustment.contrast, adjustment.gamma, adjustment.saturation
     );
     journal.note(Subject::Colour, "/picture/adjustment", DecidedBy::Preset, what, "the preset asks for it");
-    let rec709 = ColourSpace::rec709();
-    way.as_luma_and_chroma(if output.form().is_rgb() { &rec709 } else { &output.space })?;
+    way.as_luma_and_chroma(&output.space.in_luma_and_chroma())?;
     let finer = 1 << (way.samples.form().depth - 8);
     let levels = if way.samples.space.full_range { (0, 256 * finer - 1) } else { (16 * finer, 235 * finer) };
     way.add(Step::Adjust { adjustment, levels, neutral: 128 * finer });
@@ -407,8 +406,8 @@ fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut
     asked
 }
 
-/// How fast the stream may come, and over which buffer. A level says so; a mean rate gets twice itself, or what the
-/// preset says, whichever is less; and a constant rate is held over one second.
+/// How fast the stream may come, and over which buffer: for a mean rate as the preset says, or else twice itself; for a
+/// constant one itself, over one second. A level lowers both to what it allows.
 fn peak(settings: &PictureSettings, profile: Profile, journal: &mut Journal<'_>) -> Option<Peak> {
     let level = settings.level.and_then(|asked| Some((asked, level::peak(settings.codec, profile, asked)?)));
     let own = match settings.rate {

@@ -36,6 +36,12 @@ impl ColourSpace {
         }
     }
 
+    /// The same light as luma and chroma, in the limited range where it was red, green and blue.
+    #[must_use]
+    pub fn in_luma_and_chroma(&self) -> Self {
+        if self.matrix == "gbr" { Self { matrix: "bt709".to_owned(), full_range: false, ..self.clone() } } else { self.clone() }
+    }
+
     /// The same light as red, green and blue, from 0 to the highest code.
     #[must_use]
     pub fn in_rgb(&self) -> Self {
@@ -208,6 +214,10 @@ impl Samples {
         let [from, to] = [&self.space, &to.space].map(|space| [space.primaries.as_str(), space.curve(), space.matrix.as_str()]);
         let needs_light = |word: &str| matches!(word, "bt2020c" | "ictcp" | "chroma-derived-c" | "chroma-derived-nc");
         let changes_light = from[..2] != to[..2];
+        // Light is brought to standard displays alone.
+        if changes_light && to[1] != "bt709" {
+            return Err(to[1].to_owned());
+        }
         let with_light = changes_light || from[2] != to[2] && (needs_light(from[2]) || needs_light(to[2]));
         let with_matrix = changes_light || from[2] != to[2] || from[2] == "gbr";
         let of = |side: [&str; 3]| -> Result<[u8; 3], String> {

@@ -65,12 +65,14 @@ pub(crate) fn plane_into(frame: &Frame, layout: PlaneLayout, number: usize, mut 
     let (width, height) = (shrunk(frame.width(), across), shrunk(frame.height(), down));
     codes.clear();
     codes.reserve(width * height);
+    let plane = frame.plane(number)?;
     for line in 0..height {
+        let line = plane.line(line)?;
         if layout.depth == 8 {
-            codes.extend_from_slice(frame.line(number, line, width)?);
+            codes.extend_from_slice(line.get(..width)?);
         } else {
             let shift = layout.depth - 8;
-            let bytes = frame.line(number, line, width * 2)?;
+            let bytes = line.get(..width * 2)?;
             let narrow = |pair: &[u8]| u8::try_from(u16::from_le_bytes([pair[0], pair[1]]) >> shift).unwrap_or(u8::MAX);
             codes.extend(bytes.chunks_exact(2).map(narrow));
         }

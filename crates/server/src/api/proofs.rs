@@ -188,7 +188,7 @@ impl ProvedCell {
             state: proof.state,
             fraction: app.proving.fraction(proof.id).unwrap_or(0.0),
             problem: proof.problem.clone(),
-            steps: picture.map_or_else(Vec::new, |picture| picture.steps.iter().map(beryl_core::plan::Step::words).collect()),
+            steps: picture.map_or_else(Vec::new, |picture| picture.step_words()),
             made,
             whole: whole.map(|plan| WholeView {
                 size: plan.forecast.size,
