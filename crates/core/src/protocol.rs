@@ -16,6 +16,7 @@ use crate::rational::Rational;
 use crate::reading::Reading;
 use crate::run::Progress;
 use crate::timeline::Anchor;
+use crate::units::ByteSize;
 
 /// How a line of an engine's standard error begins that tells what it could not do to hold itself.
 pub const NOT_CONFINED: &str = "not confined:";
@@ -186,6 +187,9 @@ pub enum Job {
         source: SourceRef,
         /// What to make of it.
         runs: Vec<EncodeRun>,
+        /// How many jobs share the machine, this one among them.
+        #[serde(default = "alone")]
+        share: u32,
     },
     /// Hold a file against what it was made from.
     Compare {
@@ -204,6 +208,10 @@ pub enum Job {
         /// The folder, as a path of this machine, in which pictures are written and other files are found.
         folder: String,
     },
+}
+
+const fn alone() -> u32 {
+    1
 }
 
 /// A picture of a source that is open in an engine.
@@ -266,6 +274,12 @@ pub enum Event {
         cpu_seconds: f64,
         /// Seconds of the clock, pauses left out.
         wall_seconds: f64,
+        /// The most memory that it held at any time; nothing where the system does not tell.
+        #[serde(default)]
+        peak_memory: Option<ByteSize>,
+        /// The most that outputs were planned to need; nothing where none were made.
+        #[serde(default)]
+        planned_memory: Option<ByteSize>,
     },
 }
 

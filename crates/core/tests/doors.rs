@@ -10,10 +10,12 @@ mod common;
 
 use std::time::{Duration, Instant};
 
+use beryl_core::memory::{self, Means};
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::{Preset, builtin_presets, with_overrides};
 use beryl_core::reading::{Content, FieldOrder, Reading};
 use beryl_core::stages::share_steps;
+use beryl_core::units::ByteSize;
 use common::reading;
 use proptest::prelude::*;
 use proptest::test_runner::{RngSeed, TestRunner};
@@ -141,6 +143,7 @@ fn no_reading_preset_or_wish_makes_the_planner_fall_over() {
     let until = Instant::now() + Duration::from_secs(seconds);
     let strategy =
         (proptest::sample::select(readings), changes(5), proptest::sample::select(presets), changes(1), wishes(), changes(2));
+    let means = Means { memory: ByteSize(4 << 30), processors: 2 };
     let (mut planned, mut refused, mut unread) = (0_u64, 0_u64, 0_u64);
     for round in 0_u64.. {
         let config = ProptestConfig {
@@ -172,7 +175,7 @@ fn no_reading_preset_or_wish_makes_the_planner_fall_over() {
                     drop(share_steps(&[plan.steps(), plan.steps()]));
                     let _ = (
                         plan.most_bytes(),
-                        Plan::most_memory([&plan]),
+                        memory::groups(&[&plan, &plan], means),
                         plan.picture.as_ref().map(|picture| picture.seen_steps()),
                     );
                 }

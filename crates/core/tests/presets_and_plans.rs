@@ -7,6 +7,7 @@ mod common;
 
 use beryl_core::forecast::{Certainty, bytes_per_minute};
 use beryl_core::geometry::{Frame, sizing};
+use beryl_core::memory::{self, Means};
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan};
@@ -409,4 +410,40 @@ fn names_that_systems_reserve_are_changed() {
     {
         assert_eq!(clean_part(name), clean);
     }
+}
+
+#[test]
+fn outputs_are_grouped_so_that_each_group_fits_its_memory() {
+    let source = reading(|picture| {
+        (picture.width, picture.height, picture.pixel_format) = (3840, 2160, "yuv420p10le".to_owned());
+    });
+    let plans: Vec<Plan> = builtin_presets().iter().filter_map(|preset| plan(&source, preset, &json!({})).ok()).collect();
+    let plans: Vec<&Plan> = plans.iter().collect();
+    let means = |gigabytes: u64, processors: u32| Means { memory: ByteSize(gigabytes << 30), processors };
+    let alone = |place: usize, means: Means| memory::of_job(&[plans[place]], means);
+    // The most that one of them needs is what an encoder looks ahead at.
+    assert!((0..plans.len()).any(|place| alone(place, means(1, 2)).0 > 2 << 30));
+    for (gigabytes, processors) in [(1, 1), (2, 2), (4, 2), (8, 8), (64, 64), (1000, 1)] {
+        let means = means(gigabytes, processors);
+        let groups = memory::groups(&plans, means);
+        let mut places: Vec<usize> = groups.iter().flatten().copied().collect();
+        places.sort_unstable();
+        assert_eq!(places, (0..plans.len()).collect::<Vec<_>>(), "each is made once");
+        for group in &groups {
+            let needs = memory::of_job(&group.iter().map(|place| plans[*place]).collect::<Vec<_>>(), means);
+            assert!(needs <= means.memory || group.len() == 1, "{group:?} needs {needs} of {gigabytes} GiB");
+        }
+        assert_eq!(
+            memory::planned(&plans, means),
+            groups
+                .iter()
+                .map(|group| memory::of_job(&group.iter().map(|place| plans[*place]).collect::<Vec<_>>(), means))
+                .max()
+                .unwrap()
+        );
+    }
+    // More threads hold more pictures, and one decode serves all that is made of it.
+    assert!(alone(0, means(1, 8)) > alone(0, means(1, 1)));
+    let apart: u64 = (0..plans.len()).map(|place| alone(place, means(1, 2)).0).sum();
+    assert!(memory::of_job(&plans, means(1, 2)).0 < apart);
 }

@@ -2,7 +2,7 @@
 //! stand around it then.
 //!
 //! [`hold`] is called before the job is read: no new privileges, no sockets, no other programs, no look
-//! into other processes, bounded memory, and the first to go when the machine runs out of it.
+//! into other processes, and the first to go when the machine runs out of it.
 //! [`confine`] follows as soon as the job is known: only its files can be opened, its sources only for
 //! reading, and nothing can grow without end. Outputs are created before and stay open, so that nothing
 //! in their folder can be opened for writing; finished files there are out of reach.
@@ -13,7 +13,6 @@
 use std::collections::BTreeMap;
 use std::os::fd::{AsFd, OwnedFd};
 
-use beryl_core::plan::Plan;
 use beryl_core::protocol::{FileRef, Job, NOT_CONFINED, SourceRef};
 use beryl_media::{lies_apart, open_folder_of, open_for_reading};
 use landlock::{
@@ -26,10 +25,6 @@ use seccompiler::{
     BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule, apply_filter,
 };
 
-/// The most memory that a job may map where the machine has more; beyond it, its allocations fail and the job ends.
-const MOST_MEMORY: u64 = 12 << 30;
-/// The least, whatever the machine has: less does not open a picture of 8K.
-const LEAST_MEMORY: u64 = 2 << 30;
 /// The largest file of a job that makes pictures to look at.
 const MOST_TO_LOOK_AT: u64 = 4 << 30;
 /// What [`confine`] can ask of a kernel; an older one gives what it has.
@@ -38,7 +33,6 @@ const NEWEST: ABI = ABI::V6;
 /// Gives up, before anything of the outside is read, what no job needs.
 pub(crate) fn hold() {
     let limits = [
-        ("memory", setrlimit(Resource::RLIMIT_AS, most_memory(), most_memory())),
         ("crash dumps", setrlimit(Resource::RLIMIT_CORE, 0, 0)),
         // A file that reaches its limit is an error to be told, not a signal to die of.
         ("signals", SigSet::from(Signal::SIGXFSZ).thread_block()),
@@ -70,12 +64,6 @@ pub(crate) fn confine(job: &Job) {
     {
         missing("file size", &error);
     }
-    if let Job::Encode { runs, .. } = job
-        && let Some(most) = Plan::most_memory(runs.iter().map(|run| &run.plan)).filter(|most| most.0 < most_memory())
-        && let Err(error) = setrlimit(Resource::RLIMIT_AS, most.0, most.0)
-    {
-        missing("memory for the plan", &error);
-    }
     match restrict(job) {
         Ok(RulesetStatus::FullyEnforced) => {}
         Ok(RulesetStatus::PartiallyEnforced) => missing("files (Landlock)", &"the kernel knows only some of its rules"),
@@ -86,12 +74,6 @@ pub(crate) fn confine(job: &Job) {
 
 fn missing(what: &str, why: &dyn std::fmt::Display) {
     eprintln!("{NOT_CONFINED} {what}: {why}");
-}
-
-/// What the machine has, within bounds.
-fn most_memory() -> u64 {
-    let machine = nix::sys::sysinfo::sysinfo().map_or(MOST_MEMORY, |system| system.ram_total());
-    machine.clamp(LEAST_MEMORY, MOST_MEMORY)
 }
 
 fn most_file(job: &Job) -> Option<u64> {
@@ -197,7 +179,7 @@ impl Rules {
         self.add(std::fs::File::open(".").ok(), scratch | written_and_removed());
         match job {
             Job::Probe { source } | Job::Scan { source, .. } => self.read_source(source),
-            Job::Encode { source, runs } => {
+            Job::Encode { source, runs, .. } => {
                 self.read_source(source);
                 for run in runs {
                     run.aids.iter().for_each(|aid| self.read(&aid.file));

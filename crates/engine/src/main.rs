@@ -5,6 +5,7 @@
 //! ends, whoever started the engine is gone: it gives up and leaves nothing behind.
 
 mod hold;
+mod memory;
 #[cfg(debug_assertions)]
 mod misbehave;
 
@@ -13,11 +14,13 @@ use std::io::{BufRead, Write};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::mpsc::TryRecvError;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
+use beryl_core::memory::Means;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, Command, EncodeRun, Event, Job, RunNews, SourceRef};
+use beryl_core::units::ByteSize;
 use beryl_media::{Control, Outputs, StillWish};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike;
@@ -27,7 +30,13 @@ const CANCEL_GRACE: Duration = Duration::from_millis(700);
 /// How far jobs stand behind other programs of the machine, as nice(2) counts: 0 is level, 19 last.
 const WAY_GIVEN: i32 = 10;
 
+static ACCOUNT: LazyLock<memory::Account> = LazyLock::new(memory::Account::open);
+/// What the job is planned to need.
+static PLANNED: OnceLock<Option<ByteSize>> = OnceLock::new();
+
 fn main() -> ExitCode {
+    // Before other files are closed off.
+    LazyLock::force(&ACCOUNT);
     #[cfg(debug_assertions)]
     let held = !misbehave::wishes().unheld;
     #[cfg(not(debug_assertions))]
@@ -48,19 +57,25 @@ fn main() -> ExitCode {
         eprintln!("the job could not be put behind others: {error}");
     }
     let outputs = Outputs::create(runs_of(&job));
+    let means = beryl_media::means_of_machine(if let Job::Encode { share, .. } = &job { *share } else { 1 });
     if held {
         hold::confine(&job);
+    }
+    let planned = memory::planned(&job, means);
+    PLANNED.get_or_init(|| planned);
+    if held {
+        let runs = runs_of(&job).to_vec();
+        memory::watch(&ACCOUNT, memory::most(planned), move |held, most| out_of_memory(&runs, held, most));
     }
     let control = Arc::new(Control::default());
     // What is asked of an open source comes the same way as commands.
     if !matches!(job, Job::Stills { .. }) {
         listen(Arc::clone(&control), runs_of(&job).to_vec());
     }
-    if let Err(problem) = work(&job, outputs, &control) {
+    if let Err(problem) = work(&job, outputs, means, &control) {
         tell(&Event::Failed { problem });
     }
-    let wall = began.elapsed().saturating_sub(control.paused_for());
-    tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: wall.as_secs_f64() });
+    tell(&ended(began.elapsed().saturating_sub(control.paused_for())));
     ExitCode::SUCCESS
 }
 
@@ -107,7 +122,7 @@ fn refuse(details: &str) -> ExitCode {
     ExitCode::from(2)
 }
 
-fn work(job: &Job, outputs: Outputs, control: &Control) -> Result<(), Problem> {
+fn work(job: &Job, outputs: Outputs, means: Means, control: &Control) -> Result<(), Problem> {
     match job {
         Job::Probe { source } => beryl_media::probe(source).map(|reading| answer(Answer::Probed { reading: Box::new(reading) })),
         Job::Scan { source, quick } => beryl_media::scan(source, *quick, control, &answer).map(|(reading, curves)| {
@@ -119,8 +134,8 @@ fn work(job: &Job, outputs: Outputs, control: &Control) -> Result<(), Problem> {
         }
         Job::Stills { source, .. } => stills(source),
         // The starter gives every engine a working folder of its own.
-        Job::Encode { source, runs } => {
-            beryl_media::encode_into(source, runs, outputs, Path::new("."), control, &|event| tell(&event))
+        Job::Encode { source, runs, .. } => {
+            beryl_media::encode_into(source, runs, outputs, Path::new("."), means, control, &|event| tell(&event))
         }
     }
 }
@@ -174,7 +189,7 @@ fn listen(control: Arc<Control>, runs: Vec<EncodeRun>) {
         control.cancel();
         std::thread::sleep(CANCEL_GRACE);
         put_away(runs.iter());
-        tell(&Event::Ended { cpu_seconds: cpu_seconds(), wall_seconds: 0.0 });
+        tell(&ended(Duration::ZERO));
         std::process::exit(0);
     });
 }
@@ -187,6 +202,24 @@ fn put_away<'a>(runs: impl Iterator<Item = &'a EncodeRun>) {
         let what = format!("{} was given up", run.plan.preset_name);
         let problem = Problem::new(ProblemKind::Cancelled, what, "it was cancelled");
         tell(&Event::Run { id: run.id, news: RunNews::Failed { problem } });
+    }
+}
+
+/// Ends the process, which holds more than its job may: whatever it made is removed, and told of.
+fn out_of_memory(runs: &[EncodeRun], held: ByteSize, most: ByteSize) -> ! {
+    let why = format!("its pictures took {held} of memory, and it may take {most}");
+    beryl_media::remove_temporary_files(runs);
+    tell(&Event::Failed { problem: Problem::new(ProblemKind::OutOfMemory, "the job was ended", why) });
+    tell(&ended(Duration::ZERO));
+    std::process::exit(0);
+}
+
+fn ended(wall: Duration) -> Event {
+    Event::Ended {
+        cpu_seconds: cpu_seconds(),
+        wall_seconds: wall.as_secs_f64(),
+        peak_memory: ACCOUNT.peak(),
+        planned_memory: PLANNED.get().copied().flatten(),
     }
 }
 

@@ -4,12 +4,13 @@
 //! - `--misbehave FOLDER`: a decoder tries what a hostile file could make it try, at its first packet, and says
 //!   on standard error what came of each attempt. `FOLDER` lies beside the source and holds the files `secret` and `spare`.
 //! - `--unheld`: nothing holds it, which shows that the attempts are real.
+//! - `--hungry`: a decoder takes more memory with each packet, and gives none back.
 //! - `--slow-share BYTES`: files are read as from a share that gives so many bytes a second.
 
 use std::fmt::Display;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::Once;
+use std::sync::{Mutex, Once, PoisonError};
 
 /// What a test asks for.
 #[derive(Default)]
@@ -30,6 +31,7 @@ pub(crate) fn wishes() -> Wishes {
                 let once = Once::new();
                 beryl_media::hooks::while_decoding(move || once.call_once(|| attempt(&folder)));
             }
+            Some("--hungry") => beryl_media::hooks::while_decoding(take_memory),
             Some("--slow-share") => {
                 let rate = arguments.next().and_then(|rate| rate.to_str()?.parse().ok());
                 beryl_media::hooks::read_at_most(rate.unwrap_or(u64::MAX));
@@ -53,9 +55,13 @@ fn attempt(folder: &Path) {
     say("open a socket", std::net::UdpSocket::bind("127.0.0.1:0"));
     say("open a socket of this machine", std::os::unix::net::UnixDatagram::unbound());
     say("start a program", Command::new("/bin/true").status());
-    // As much as the plan of sound alone leaves to all of its job.
-    say("take more memory than its plan can need", Vec::<u8>::new().try_reserve_exact(3 << 30));
     say("end another process", nix::sys::signal::kill(nix::unistd::getppid(), None));
+}
+
+/// Takes and keeps 16 MB, as a decoder with a leak does for each packet.
+fn take_memory() {
+    static KEPT: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+    KEPT.lock().unwrap_or_else(PoisonError::into_inner).push(vec![1; 16 << 20]);
 }
 
 fn say<T, E: Display>(what: &str, outcome: Result<T, E>) {

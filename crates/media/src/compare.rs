@@ -13,6 +13,7 @@ use crossbeam_channel::{Receiver, bounded};
 
 use crate::encoders::{muxer, muxer_options};
 use crate::job::{Control, Shared, TimedFrame, feed};
+use crate::means_of_machine;
 use crate::raw::{
     AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Medium, Output, WriteError, pixel_format,
     pixel_format_number,
@@ -36,7 +37,7 @@ pub fn compare(
 ) -> Result<Comparison, Problem> {
     let supplies = Supplies::prepare(&reference.source, reference.origin, reference.steps.iter(), &reference.aids, folder)?;
     let fault = Mutex::new(None);
-    let shared = Shared { control, fault: &fault };
+    let shared = Shared { control, fault: &fault, means: means_of_machine(1) };
     let (done, _) = bounded::<()>(0);
     let seen = film.map_or(&[][..], |film| &film.seen);
     let mut chains: Vec<&[Step]> = vec![&reference.steps];

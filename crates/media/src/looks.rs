@@ -1,20 +1,26 @@
 //! Pictures looked at again: whether what was decoded on the way is what the source holds, and whether what
 //! went into an encoder is what the file holds.
 
+use std::collections::BTreeSet;
+use std::time::Duration;
+
 use beryl_core::check::{Look, LookAt};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::SourceRef;
 use beryl_core::rational::Rational;
 
-use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Stop};
+use crate::job::cost::thread_time;
+use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Packet, Stop};
 use crate::source::PacketSource;
 
 /// Areas across and down into which a picture is divided.
 const AREAS: (usize, usize) = (32, 18);
 /// So many moments are kept at most while a stream goes by.
-const MOST_KEPT: usize = 24;
-/// So many of them are looked at again.
+const MOST_KEPT: usize = 12;
+/// So many of them are looked at again, if that costs no more than it may.
 const MOST_LOOKED_AT: usize = 5;
+/// They are looked at in this order: by the end, all mistakes of the way have come together.
+const ORDER: [usize; MOST_LOOKED_AT] = [4, 0, 2, 1, 3];
 /// Frames that are decoded in search of a moment at most, after the nearest key frame.
 const MOST_DECODED: usize = 700;
 /// Pictures that differ by more than this, in thousandths, are looked at once more from further back: decoding may
@@ -91,54 +97,82 @@ impl Sketches {
         Ok(())
     }
 
-    /// Some of them, evenly spread, the first and the last among them.
+    /// Some of them, evenly spread, the last and the first before all others.
     fn chosen(&self) -> Vec<&(Rational, Sketch)> {
-        let most = MOST_LOOKED_AT.min(self.kept.len());
         let last = self.kept.len().saturating_sub(1);
-        (0..most).filter_map(|place| self.kept.get(place * last / most.saturating_sub(1).max(1))).collect()
+        let mut places: Vec<usize> = ORDER.iter().map(|place| place * last / (MOST_LOOKED_AT - 1)).collect();
+        let mut known = BTreeSet::new();
+        places.retain(|place| known.insert(*place));
+        places.into_iter().filter_map(|place| self.kept.get(place)).collect()
+    }
+
+    /// Looks at the chosen moments by `look`, one at least, and the others as long as processor time is left of `allowance`.
+    fn look_at(
+        &self,
+        allowance: Duration,
+        mut look: impl FnMut(Rational, &Sketch) -> Result<Option<Look>, Problem>,
+    ) -> Result<Vec<Look>, Problem> {
+        let began = thread_time();
+        let mut looks = Vec::new();
+        for (time, sketch) in self.chosen() {
+            if !looks.is_empty() && thread_time().saturating_sub(began) > allowance {
+                break;
+            }
+            looks.extend(look(*time, sketch)?);
+        }
+        Ok(looks)
     }
 }
 
 /// Looks at moments of a source again, each decoded by itself. Times are those of the source's own stamps;
 /// moments that cannot be found again say nothing, since not every file can be entered everywhere.
-pub(crate) fn of_source(source: &SourceRef, stream: usize, sketches: &Sketches, origin: Rational) -> Result<Vec<Look>, Problem> {
-    let mut looks = Vec::new();
-    for (time, sketch) in sketches.chosen() {
-        let mut found = again(source, stream, *time, *time)?;
-        if found.as_ref().is_none_or(|found| found.difference(sketch) > SUSPICIOUS) {
-            let earlier = *time - Rational::whole(30);
-            found = again(source, stream, *time, earlier)?;
-        }
-        looks.extend(found.map(|found| Look {
-            at: LookAt::Source,
-            time: *time - origin,
-            difference: Some(found.difference(sketch)),
-        }));
-    }
-    Ok(looks)
+pub(crate) fn of_source(
+    source: &SourceRef,
+    stream: usize,
+    sketches: &Sketches,
+    origin: Rational,
+    allowance: Duration,
+) -> Result<Vec<Look>, Problem> {
+    sketches.look_at(allowance, |time, sketch| {
+        let found = again_as(sketch, source, stream, time, Rational::whole(30))?;
+        Ok(found.map(|found| Look { at: LookAt::Source, time: time - origin, difference: Some(found.difference(sketch)) }))
+    })
 }
 
 /// Looks at a finished file at the moments at which pictures went into its encoder.
-pub(crate) fn of_file(file: &SourceRef, sketches: &Sketches) -> Result<Vec<Look>, Problem> {
+pub(crate) fn of_file(file: &SourceRef, sketches: &Sketches, allowance: Duration) -> Result<Vec<Look>, Problem> {
     let packets = PacketSource::open(file, &Stop::default())?;
     let Some(stream) = packets.moving_picture() else { return Ok(Vec::new()) };
-    let mut looks = Vec::new();
-    for (time, sketch) in sketches.chosen() {
-        let mut found = again(file, stream, *time, *time)?;
-        if found.is_none() {
-            // Frames that are shown before a key frame but stored behind it need the one before.
-            found = again(file, stream, *time, *time - Rational::whole(15))?;
-        }
-        looks.push(Look { at: LookAt::File, time: *time, difference: found.map(|found| found.difference(sketch)) });
-    }
-    Ok(looks)
+    drop(packets);
+    sketches.look_at(allowance, |time, sketch| {
+        // Frames that are shown before a key frame but stored behind it need the one before.
+        let found = again_as(sketch, file, stream, time, Rational::whole(15))?;
+        Ok(Some(Look { at: LookAt::File, time, difference: found.map(|found| found.difference(sketch)) }))
+    })
 }
 
-/// The picture that a stream shows at a moment, decoded from the last key frame before `from` on.
-fn again(file: &SourceRef, stream: usize, time: Rational, from: Rational) -> Result<Option<Sketch>, Problem> {
+/// The picture that a stream shows at a moment. Where it is not found, or is not like `sketch`, decoding begins once more
+/// `earlier` seconds before, and leaves out nothing.
+fn again_as(
+    sketch: &Sketch,
+    file: &SourceRef,
+    stream: usize,
+    time: Rational,
+    earlier: Rational,
+) -> Result<Option<Sketch>, Problem> {
+    let found = again(file, stream, time, time, true)?;
+    if found.as_ref().is_none_or(|found| found.difference(sketch) > SUSPICIOUS) {
+        return again(file, stream, time, time - earlier, false);
+    }
+    Ok(found)
+}
+
+/// The picture that a stream shows at a moment, decoded from the last key frame before `from` on. In a hurry, frames
+/// before the moment are left out where no other refers to them.
+fn again(file: &SourceRef, stream: usize, time: Rational, from: Rational, in_a_hurry: bool) -> Result<Option<Sketch>, Problem> {
     let mut packets = PacketSource::open(file, &Stop::default())?;
     let clock = packets.clock(stream);
-    let Ok(mut decoder) = Decoder::open(packets.stream(stream), true) else { return Ok(None) };
+    let Ok(mut decoder) = Decoder::open(packets.stream(stream), Some(1)) else { return Ok(None) };
     packets.keep_only(&[stream]);
     packets.seek(from.max(packets.zero()));
     // Half a tick of the file's clock, where stamps were rounded to it, and a little for clocks that were converted.
@@ -150,6 +184,8 @@ fn again(file: &SourceRef, stream: usize, time: Rational, from: Rational) -> Res
         if packet.as_ref().is_some_and(|packet| packet.stream() != stream) {
             continue;
         }
+        let shown = packet.as_ref().and_then(Packet::pts).map(|ticks| Rational::whole(ticks) * clock);
+        decoder.hurry(in_a_hurry && shown.is_some_and(|shown| shown + near < time));
         drop(decoder.send(packet.as_ref()));
         while let Ok(Some(frame)) = decoder.receive() {
             decoded += 1;

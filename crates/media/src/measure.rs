@@ -41,7 +41,7 @@ pub fn measure_telling(file: &FileRef, control: &Control, read: &dyn Fn(u64)) ->
         .streams()
         .filter(|stream| matches!(stream.kind(), Kind::Picture | Kind::Sound))
         .map(|stream| {
-            let mut count = Count::new(Decoder::open(stream, true).ok(), stream.clock(), stream.sample_rate());
+            let mut count = Count::new(Decoder::open(stream, Some(1)).ok(), stream.clock(), stream.sample_rate());
             count.edited_length = packets.presented(stream.index());
             count.usual = stream.mean_rate().and_then(Rational::inverse).filter(|_| stream.kind() == Kind::Picture);
             (stream.index(), count)

@@ -129,7 +129,7 @@ fn scan(source: &mut PacketSource, picture: Option<usize>) -> Result<Scanned, Pr
     // A stream that no decoder reads has the start that its header says.
     let mut decoders: BTreeMap<usize, (Decoder, Rational)> = wanted
         .iter()
-        .filter_map(|index| Some((*index, (Decoder::open(source.stream(*index), true).ok()?, source.clock(*index)))))
+        .filter_map(|index| Some((*index, (Decoder::open(source.stream(*index), Some(1)).ok()?, source.clock(*index)))))
         .collect();
     let name = source.name().to_owned();
     let (mut packets, mut bytes, mut pictures) = (0, 0, 0);

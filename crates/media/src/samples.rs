@@ -230,7 +230,7 @@ fn each_frame(
     };
     let stream = stream.ok_or_else(|| unreadable("it has none"))?;
     let clock = packets.clock(stream);
-    let mut decoder = Decoder::open(packets.stream(stream), false)
+    let mut decoder = Decoder::open(packets.stream(stream), None)
         .map_err(|error| unreadable("no decoder here can read it").with_details(error.to_string()))?;
     loop {
         let packet = packets.read().map_err(|error| problem_of(&name, &error))?;

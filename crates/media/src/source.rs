@@ -119,10 +119,7 @@ pub(crate) fn problem_of(name: &str, error: &OpenError) -> Problem {
             Problem::new(ProblemKind::Unsupported, what, format!("its format ({format}) is not one that is read here"))
         }
         OpenError::System(error) => Problem::from_io(what, error),
-        OpenError::Library(error) if error.is_out_of_memory() => {
-            Problem::new(ProblemKind::Unsupported, what, "it asks for more memory than an engine may take")
-                .with_details(error.to_string())
-        }
+        OpenError::Library(error) if error.is_out_of_memory() => error.problem(what, ""),
         OpenError::Library(error) => {
             Problem::new(ProblemKind::NotMedia, what, "it is not a media file, or it is damaged or cut short")
                 .with_details(error.to_string())

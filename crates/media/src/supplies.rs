@@ -150,7 +150,7 @@ fn picture(name: &str, aids: &[Aid]) -> Result<Frame, Problem> {
     let none = || Problem::new(ProblemKind::Unsupported, what(), "it holds no picture");
     // Still pictures are attachments to some formats and moving pictures to others.
     let stream = packets.input().streams().find(|stream| stream.kind() != Kind::Sound).ok_or_else(none)?;
-    let mut decoder = Decoder::open(stream, true).map_err(|error| none().with_details(error.to_string()))?;
+    let mut decoder = Decoder::open(stream, Some(1)).map_err(|error| none().with_details(error.to_string()))?;
     let index = stream.index();
     loop {
         let packet = packets.read().map_err(|error| problem_of(name, &error))?;

@@ -8,14 +8,16 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use beryl_core::memory::{self, Means};
 use beryl_core::plan::{Plan, Step, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::reading::{FieldOrder, Reading};
+use beryl_core::units::ByteSize;
 use beryl_demo::{Clip, clips, make};
-use beryl_media::{Control, StillWish, encode, probe, still};
+use beryl_media::{Control, Outputs, StillWish, encode, encode_into, means_of_machine, probe, still};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -100,6 +102,70 @@ fn outputs_made_together_equal_those_made_alone_to_the_byte() {
         assert!(one.len() > 1000 && one == other, "{preset}: {} and {} bytes differ", one.len(), other.len());
     }
     assert!(failed.lock().unwrap().is_empty(), "{failed:?}");
+}
+
+#[test]
+fn what_does_not_fit_the_memory_together_is_made_one_after_the_other() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "openday-94_tape-2.mov", 1);
+    let reading = probe(&source).unwrap();
+    let presets = ["same-h264", "edit-friendly", "light-proxy"];
+    let make = |means: Means, name: &str| -> Vec<Vec<u8>> {
+        let names: Vec<String> = presets.iter().map(|preset| format!("{name}-{preset}.part")).collect();
+        let runs: Vec<EncodeRun> =
+            presets.iter().zip(&names).map(|(preset, name)| run(folder.path(), name, planned(&reading, preset))).collect();
+        let written = Mutex::new(Vec::new());
+        encode_into(&source, &runs, Outputs::create(&runs), folder.path(), means, &Control::default(), &|event| {
+            if let Event::Run { news: RunNews::Written { .. }, id } = event {
+                written.lock().unwrap().push(id);
+            }
+        })
+        .unwrap();
+        assert_eq!(written.into_inner().unwrap().len(), presets.len());
+        names.iter().map(|name| std::fs::read(folder.path().join(name)).unwrap()).collect()
+    };
+    let wide = means_of_machine(1);
+    let narrow = Means { memory: ByteSize(1), ..wide };
+    let plans = presets.map(|preset| planned(&reading, preset));
+    assert_eq!(memory::groups(&plans.each_ref(), narrow).len(), presets.len());
+    assert_eq!(memory::groups(&plans.each_ref(), wide).len(), 1);
+    for ((one, other), preset) in make(narrow, "narrow").into_iter().zip(make(wide, "wide")).zip(presets) {
+        assert!(one == other, "{preset} differs by how it was made");
+    }
+}
+
+#[test]
+fn key_frames_are_never_farther_apart_than_planned() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 3);
+    let reading = probe(&source).unwrap();
+    let small = json!({ "rule": "fit", "width": 320, "height": 180 });
+    let mut runs = Vec::new();
+    for codec in ["h264", "hevc", "mpeg2"] {
+        for frames in [1, 2, 3, 12, 13, 50] {
+            let seconds = Rational::new(frames, 25).unwrap();
+            let own = json!({ "container": "mkv", "sound": null, "picture": {
+                "codec": codec, "profile": null, "size": small, "key_interval": seconds, "effort": "quick",
+                "frame_rate": { "rule": "same" } } });
+            let plan = plan(&reading, &builtin("same-h264").unwrap(), &own).unwrap();
+            runs.push(run(folder.path(), &format!("{codec}-{frames}.part"), plan));
+        }
+    }
+    let wrong = Mutex::new(Vec::new());
+    let seen = Mutex::new(0);
+    encode(&source, &runs, folder.path(), &Control::default(), &|event| {
+        let Event::Run { news: RunNews::Written { measured }, id } = event else { return };
+        let plan = &runs.iter().find(|run| run.id == id).unwrap().plan;
+        let planned = u64::from(plan.picture.as_ref().unwrap().key_interval_frames);
+        let found = measured.streams[0].longest_group;
+        *seen.lock().unwrap() += 1;
+        // Nor much nearer: what cannot be entered in between is what makes files small.
+        if found > planned || found + 2 < planned {
+            wrong.lock().unwrap().push(format!("{}: {found} instead of {planned}", plan.codec_word()));
+        }
+    })
+    .unwrap();
+    assert_eq!((wrong.into_inner().unwrap(), seen.into_inner().unwrap()), (Vec::new(), runs.len()));
 }
 
 #[test]

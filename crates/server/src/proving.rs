@@ -211,13 +211,14 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
     if runs.is_empty() {
         return made;
     }
-    let mut running = match app.engine.start(&Job::Encode { source: source.clone(), runs: runs.clone() }).await {
-        Ok(running) => running,
-        Err(problem) => {
-            made.problem = Some(problem);
-            return made;
-        }
-    };
+    let mut running =
+        match app.engine.start(&Job::Encode { source: source.clone(), runs: runs.clone(), share: app.slots.share() }).await {
+            Ok(running) => running,
+            Err(problem) => {
+                made.problem = Some(problem);
+                return made;
+            }
+        };
     while let Some(event) = running.next().await {
         match event {
             Event::Run { id, news } => {

@@ -6,12 +6,13 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
+use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{Event, Job, RunNews};
 
 use material::{engine_program, sound_only, tone, wave};
 
 /// What the decoder tries, in the words of the engine's debug build.
-const ATTEMPTS: usize = 13;
+const ATTEMPTS: usize = 12;
 
 /// What an engine with these arguments says of a job: events, and lines of its standard error.
 fn run(arguments: &[&str], job: &Job, scratch: &Path) -> (Vec<Event>, Vec<String>) {
@@ -76,4 +77,28 @@ async fn a_decoder_that_misbehaves_reaches_nothing_and_its_job_is_done() {
     // The attempts are real: where nothing holds the engine, each succeeds.
     let attempts = misbehaving(&["--unheld"], "out/unheld.part");
     assert!(attempts.iter().all(|line| line.ends_with(": done")), "{attempts:#?}");
+}
+
+#[tokio::test]
+async fn an_engine_that_holds_too_much_is_ended_with_a_word_that_says_so() {
+    let place = tempfile::tempdir().expect("a folder");
+    let root = place.path();
+    let scratch = root.join("scratch");
+    let out = root.join("out");
+    for folder in [&scratch, &out] {
+        std::fs::create_dir(folder).expect("a folder");
+    }
+    std::fs::write(root.join("source.wav"), wave(&tone(20))).expect("written");
+    let job = sound_only(root, "source.wav").await;
+    let (events, _) = run(&["--hungry"], &job("out/tone.part"), &scratch);
+    let problem = events.iter().find_map(|event| match event {
+        Event::Failed { problem } => Some(problem),
+        _ => None,
+    });
+    let problem = problem.expect("it failed");
+    assert_eq!(problem.kind, ProblemKind::OutOfMemory, "{problem}");
+    assert!(!out.join("tone.part").exists(), "what it had begun is gone");
+    let Some(Event::Ended { peak_memory: Some(peak), .. }) = events.last() else { panic!("{events:?}") };
+    // Sound alone needs next to nothing, and a gigabyte is left for what nobody foresees.
+    assert!((1 << 30..2 << 30).contains(&peak.0), "{peak}");
 }

@@ -2464,7 +2464,7 @@ export interface components {
          * @description What kind of thing went wrong; stable, for programs.
          * @enum {string}
          */
-        ProblemKind: "missing" | "denied" | "disk_full" | "unreachable" | "not_media" | "cut_short" | "refers_elsewhere" | "unsupported" | "invalid" | "name_taken" | "check_failed" | "engine_lost" | "cancelled" | "internal";
+        ProblemKind: "missing" | "denied" | "disk_full" | "unreachable" | "not_media" | "cut_short" | "refers_elsewhere" | "unsupported" | "invalid" | "name_taken" | "check_failed" | "engine_lost" | "out_of_memory" | "cancelled" | "internal";
         /**
          * @description Profiles of the picture codecs; each belongs to some codecs only.
          * @enum {string}

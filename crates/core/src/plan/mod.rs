@@ -670,21 +670,6 @@ impl Plan {
         Some(ByteSize(pictures.saturating_add(sound).saturating_mul(4).saturating_add(1 << 30)))
     }
 
-    /// Memory that making these together never needs, all outputs of one source: with four bytes for each pixel, 96
-    /// pictures of the source between reading and the steps, 160 of each output in its steps and its encoder, and
-    /// three gigabytes for all else. Two jobs of ten outputs, at 1080 and at 2160 lines, mapped less than half. Nothing
-    /// where the size of the source is not known.
-    #[must_use]
-    pub fn most_memory<'a>(plans: impl IntoIterator<Item = &'a Self>) -> Option<ByteSize> {
-        let pictures = |(width, height): (u32, u32), count: u64| (u64::from(width) * u64::from(height)).saturating_mul(4 * count);
-        let (mut source, mut outputs) = (0, 0_u64);
-        for picture in plans.into_iter().filter_map(|plan| plan.picture.as_ref()) {
-            source = pictures(picture.source_size?, 96);
-            outputs = outputs.saturating_add(pictures((picture.width, picture.height), 160));
-        }
-        Some(ByteSize((3_u64 << 30).saturating_add(source).saturating_add(outputs)))
-    }
-
     /// A span of the source's time as it is in the output.
     #[must_use]
     pub fn at_its_speed(&self, span: Rational) -> Rational {

@@ -8,7 +8,7 @@ use super::{Coding, Options, Pass, mastering_display};
 /// that class in the place of its own.
 pub(super) const TAG: [u8; 4] = *b"avc1";
 
-pub(super) fn set(Coding { plan, pass, notes }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Options) -> &'static str {
     options.set(
         "preset",
         match plan.effort {

@@ -8,7 +8,7 @@ use super::{Coding, Options, Pass, mastering_display};
 /// Its parameter sets stand in front, and nowhere in the stream.
 pub(super) const TAG: [u8; 4] = *b"hvc1";
 
-pub(super) fn set(Coding { plan, pass, notes }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options: &mut Options) -> &'static str {
     options.set(
         "preset",
         match plan.effort {
@@ -28,6 +28,7 @@ pub(super) fn set(Coding { plan, pass, notes }: Coding<'_>, options: &mut Option
     options.set("g", plan.key_interval_frames);
     // No picture refers to one before the key frame in front of it: files can be entered and cut there.
     let mut own = vec!["log-level=none:open-gop=0:repeat-headers=0".to_owned()];
+    own.push(format!("pools={threads}"));
     if let Some(level) = plan.level {
         own.push(format!("level-idc={level}"));
     }
@@ -54,6 +55,17 @@ pub(super) fn set(Coding { plan, pass, notes }: Coding<'_>, options: &mut Option
 }
 
 /// A value among others that are parted by colons.
+/// Frames that are encoded side by side on so many threads, which share the lines of few; more frames would cost memory
+/// and quality.
+pub(super) const fn frames_at_once(threads: u32) -> u32 {
+    match threads {
+        0..6 => 1,
+        6..12 => 2,
+        12..24 => 3,
+        _ => 5,
+    }
+}
+
 fn escaped(value: &str) -> String {
     value.replace('\\', r"\\").replace('\'', r"\'").replace(':', r"\:")
 }

@@ -15,6 +15,7 @@ use beryl_core::reading::Hdr;
 
 pub(crate) use sound::sound;
 
+use crate::means_of_machine;
 use crate::raw::{AvError, EncoderKind, EncoderSettings, pixel_format_number};
 
 /// Which pass over the source it is.
@@ -64,7 +65,8 @@ pub struct LibrarySettings {
 /// What is handed to the libraries for a picture that is made in one pass.
 #[must_use]
 pub fn library_settings(plan: &PicturePlan) -> LibrarySettings {
-    let (encoder, options) = encoder_options(plan, Pass::Single, "", true);
+    let threads = means_of_machine(1).encoder_threads();
+    let (encoder, options) = encoder_options(Coding { plan, pass: Pass::Single, notes: "", threads, global_header: true });
     LibrarySettings { filters: crate::filters::text(&plan.steps, &crate::supplies::Supplies::default()), encoder, options }
 }
 
@@ -97,23 +99,21 @@ impl Options {
 
 /// What one picture is coded with.
 #[derive(Clone, Copy)]
-struct Coding<'a> {
-    plan: &'a PicturePlan,
-    pass: Pass,
+pub(crate) struct Coding<'a> {
+    pub(crate) plan: &'a PicturePlan,
+    pub(crate) pass: Pass,
     /// The file of a first pass's notes.
-    notes: &'a str,
+    pub(crate) notes: &'a str,
+    /// How many threads the encoder has.
+    pub(crate) threads: u32,
+    /// Whether the container wants what all pictures have in common in its own header.
+    pub(crate) global_header: bool,
 }
 
-/// The encoder of a picture. `notes` names the file of the first pass.
-pub(crate) fn picture(
-    plan: &PicturePlan,
-    clock: Rational,
-    pass: Pass,
-    notes: &str,
-    first_pass: Option<String>,
-    global_header: bool,
-) -> Result<EncoderSettings, AvError> {
-    let (name, options) = encoder_options(plan, pass, notes, global_header);
+/// The encoder of a picture.
+pub(crate) fn picture(coding: Coding<'_>, clock: Rational, first_pass: Option<String>) -> Result<EncoderSettings, AvError> {
+    let plan = coding.plan;
+    let (name, options) = encoder_options(coding);
     Ok(EncoderSettings {
         name,
         kind: EncoderKind::Picture {
@@ -132,14 +132,17 @@ pub(crate) fn picture(
 }
 
 /// The encoder's name and its options.
-fn encoder_options(plan: &PicturePlan, pass: Pass, notes: &str, global_header: bool) -> (&'static str, Vec<(String, String)>) {
+fn encoder_options(coding: Coding<'_>) -> (&'static str, Vec<(String, String)>) {
     let mut options = Options::default();
-    if global_header {
+    if coding.global_header {
         options.flag("global_header");
     }
-    options.set("threads", "auto");
-    let coding = Coding { plan, pass, notes };
-    let name = match plan.codec {
+    let threads = match coding.plan.codec {
+        PictureCodec::Hevc => hevc::frames_at_once(coding.threads),
+        PictureCodec::H264 | PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => coding.threads,
+    };
+    options.set("threads", threads);
+    let name = match coding.plan.codec {
         PictureCodec::H264 => h264::set(coding, &mut options),
         PictureCodec::Hevc => hevc::set(coding, &mut options),
         PictureCodec::Prores => prores::set(coding, &mut options),

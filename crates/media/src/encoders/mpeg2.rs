@@ -4,12 +4,18 @@ use beryl_core::preset::{Profile, RateControl};
 
 use super::{Coding, Options, Pass};
 
+/// B frames in a row.
+const MOST_B_FRAMES: u32 = 2;
 /// The library's quality unit: so many to one step of the quantiser.
 const QUALITY_UNIT: u32 = 118;
 
 pub(super) fn set(Coding { plan, pass, .. }: Coding<'_>, options: &mut Options) -> &'static str {
-    options.set("g", plan.key_interval_frames.min(600));
-    options.set("bf", 2);
+    let distance = plan.key_interval_frames.clamp(1, 600);
+    let between = MOST_B_FRAMES.min(distance - 1);
+    // The library counts from the frame that is coded first. A key frame is coded before the B frames that are shown before
+    // it, so the first group is shown longer than it is coded, by as many.
+    options.set("g", distance - between);
+    options.set("bf", between);
     if plan.profile == Profile::Mpeg2422 {
         options.set("profile", "422");
     }

@@ -4,6 +4,8 @@ use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
+use rustix::time::{ClockId, clock_gettime};
+
 use super::work::Work;
 
 /// Numbers of threads of this process.
@@ -42,4 +44,14 @@ pub(super) fn charge<'a>(works: impl IntoIterator<Item = &'a Work<'a>>, others: 
     for work in works {
         work.add_cost(all);
     }
+}
+
+/// Processor time of the calling thread.
+pub(crate) fn thread_time() -> Duration {
+    Duration::try_from(clock_gettime(ClockId::ThreadCPUTime)).unwrap_or_default()
+}
+
+/// Processor time of the whole job.
+pub(super) fn process_time() -> Duration {
+    Duration::try_from(clock_gettime(ClockId::ProcessCPUTime)).unwrap_or_default()
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::Scope;
 
+use beryl_core::memory;
 use beryl_core::parts::Span;
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
@@ -12,8 +13,9 @@ use beryl_core::rational::Rational;
 use beryl_core::timeline::Takes;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
-use super::pass::{PICTURE_QUEUE, SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
+use super::pass::{SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
 use super::picture::StageTask;
+use super::queue::queue;
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::SourceNotes;
 use crate::raw::Decoder;
@@ -22,6 +24,8 @@ use crate::supplies::Supplies;
 
 /// Chains may run ahead of each other by so many frames: some steps hold frames back before the first comes.
 const AHEAD: usize = 16;
+/// Frames between two threads.
+const QUEUE: usize = 4;
 
 /// Decodes the picture of a source from its origin (the word of its header where it is not known), or of parts of it, once, and works off each chain of steps, in
 /// threads of `scope`. A receiver that is dropped ends its chain.
@@ -43,7 +47,7 @@ pub(crate) fn feed<'scope, 'env: 'scope>(
     let notes = Arc::new(SourceNotes::default());
     let (mut inputs, mut outputs) = (Vec::new(), Vec::new());
     for chain in chains {
-        let (to_chain, frames) = bounded(PICTURE_QUEUE);
+        let (to_chain, frames) = bounded(QUEUE);
         let (to_consumer, made) = bounded(AHEAD);
         inputs.push(to_chain);
         outputs.push(made);
@@ -51,8 +55,8 @@ pub(crate) fn feed<'scope, 'env: 'scope>(
         spawn(scope, "picture steps", done, move || task.run(&frames, vec![to_consumer]))?;
     }
     let view = packets.stream(stream);
-    let decoder = open_decoder(Decoder::open(view, false), &name)?;
-    let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+    let decoder = open_decoder(Decoder::open(view, Some(shared.means.decoder_threads())), &name)?;
+    let (to_decoder, from_reader) = queue(SMALL_QUEUE, memory::QUEUED);
     let task = DecodeTask {
         stream,
         clock: packets.clock(stream),

@@ -2,8 +2,7 @@
 
 use std::time::Duration;
 
-use rustix::time::{ClockId, clock_gettime};
-
+use super::cost::thread_time;
 use crate::raw::{AvError, Encoder, EncoderSettings, Frame};
 
 /// Pictures that are tried in a row.
@@ -74,14 +73,4 @@ impl Foretaste {
         let dearer = second.as_secs_f64() / first.as_secs_f64();
         Ok(dearer.is_finite().then_some(Tried { trials: self.trials, dearer, took: first + second }))
     }
-}
-
-/// Processor time of the calling thread.
-fn thread_time() -> Duration {
-    Duration::try_from(clock_gettime(ClockId::ThreadCPUTime)).unwrap_or_default()
-}
-
-/// Processor time of the whole job.
-pub(super) fn process_time() -> Duration {
-    Duration::try_from(clock_gettime(ClockId::ProcessCPUTime)).unwrap_or_default()
 }

@@ -7,7 +7,7 @@
 //! its end of the queue, and whoever feeds it goes on with the others.
 
 mod control;
-mod cost;
+pub(crate) mod cost;
 mod cut;
 mod feed;
 mod foretaste;
@@ -17,6 +17,7 @@ mod overlay;
 mod parted;
 mod pass;
 mod picture;
+mod queue;
 mod reader;
 mod resample;
 mod sound;
@@ -29,11 +30,13 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use beryl_core::memory::{self, Means};
 use beryl_core::plan::{Plan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
 
 use crate::encoders::Pass;
+use crate::means_of_machine;
 use crate::source::{open_root, system_path};
 use crate::supplies::Supplies;
 
@@ -58,7 +61,7 @@ pub fn encode(
     control: &Control,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
-    encode_into(source, runs, Outputs::create(runs), notes, control, tell)
+    encode_into(source, runs, Outputs::create(runs), notes, means_of_machine(1), control, tell)
 }
 
 /// Makes all `runs` of one source, in `outputs`. What becomes of each run is told as an event; files that did
@@ -72,6 +75,7 @@ pub fn encode_into(
     runs: &[EncodeRun],
     outputs: Outputs,
     notes: &Path,
+    means: Means,
     control: &Control,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
@@ -88,7 +92,7 @@ pub fn encode_into(
             work.fail(problem);
         }
     }
-    let outcome = all_passes(source, &works, &supplies, control, tell);
+    let outcome = all_passes(source, &works, &supplies, Conditions { means, control }, tell);
     for work in &works {
         let failed = if control.stop().is_set() {
             work.fail(Problem::new(ProblemKind::Cancelled, work.what(), "it was cancelled"));
@@ -122,12 +126,20 @@ fn takes_same(one: &Plan, other: &Plan) -> bool {
     one.parts == other.parts && one.origin == other.origin
 }
 
-/// Makes the runs that take the same parts of the source together, one such group after the other.
+/// What a job works with.
+#[derive(Clone, Copy)]
+struct Conditions<'a> {
+    means: Means,
+    control: &'a Control,
+}
+
+/// Makes the runs that take the same parts of the source together, as many as the memory holds, one such group after the
+/// other.
 fn all_passes(
     source: &SourceRef,
     works: &[Work<'_>],
     supplies: &Supplies,
-    control: &Control,
+    conditions: Conditions<'_>,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
     let mut groups: Vec<Vec<&Work<'_>>> = Vec::new();
@@ -137,7 +149,14 @@ fn all_passes(
             None => groups.push(vec![work]),
         }
     }
-    groups.iter().try_for_each(|group| passes_of(source, group, supplies, control, tell))
+    for group in groups {
+        let plans: Vec<&Plan> = group.iter().map(|work| &work.run.plan).collect();
+        for fitting in memory::groups(&plans, conditions.means) {
+            let fitting: Vec<&Work<'_>> = fitting.into_iter().map(|place| group[place]).collect();
+            passes_of(source, &fitting, supplies, conditions, tell)?;
+        }
+    }
+    Ok(())
 }
 
 /// Runs with two passes take their first while those with one are made; then the second.
@@ -145,9 +164,10 @@ fn passes_of(
     source: &SourceRef,
     works: &[&Work<'_>],
     supplies: &Supplies,
-    control: &Control,
+    conditions: Conditions<'_>,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
+    let control = conditions.control;
     let in_pass = |two_passes: bool| works.iter().copied().filter(move |work| (work.passes() == 2) == two_passes);
     let wanted = |work: &&Work<'_>| work.is_wanted(control);
     let first: Vec<(&Work<'_>, Pass)> = in_pass(true)
@@ -158,12 +178,12 @@ fn passes_of(
     if first.is_empty() || control.stop().is_set() {
         return Ok(());
     }
-    follow(source, &first, supplies, control, tell)?;
+    follow(source, &first, supplies, conditions, tell)?;
     let second: Vec<(&Work<'_>, Pass)> = in_pass(true).filter(wanted).map(|work| (work, Pass::Second)).collect();
     if second.is_empty() || control.stop().is_set() {
         return Ok(());
     }
-    follow(source, &second, supplies, control, tell)
+    follow(source, &second, supplies, conditions, tell)
 }
 
 /// One pass, with progress told while it goes on.
@@ -171,7 +191,7 @@ fn follow(
     source: &SourceRef,
     works: &[(&Work<'_>, Pass)],
     supplies: &Supplies,
-    control: &Control,
+    Conditions { means, control }: Conditions<'_>,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
     let fault = Mutex::new(None);
@@ -182,7 +202,7 @@ fn follow(
     let began = Instant::now();
     let paused_before = control.paused_for();
     std::thread::scope(|scope| {
-        pass::start(scope, source, works, supplies, Shared { control, fault: &fault }, tell, done)?;
+        pass::start(scope, source, works, supplies, Shared { control, fault: &fault, means }, tell, done)?;
         let tell_all = || {
             let elapsed = began.elapsed().saturating_sub(control.paused_for().saturating_sub(paused_before));
             for (work, _) in works.iter().filter(|(work, _)| work.is_wanted(control) && !work.is_written()) {

@@ -4,26 +4,26 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::Scope;
 
-use beryl_core::plan::Step;
+use beryl_core::memory::{self, Means};
+use beryl_core::plan::{PicturePlan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, SourceRef};
 use beryl_core::rational::Rational;
 use beryl_core::stages::{Stage, share_steps};
 use beryl_core::timeline::Takes;
-use crossbeam_channel::{Receiver, Sender, bounded};
+use crossbeam_channel::{Sender, bounded};
 
 use super::control::Control;
 use super::cost;
+use super::queue::{Inlet, Weighed, queue};
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::{SourceNotes, Work};
 use super::{picture, reader, sound, writer};
 use crate::encoders::{Pass, muxer};
-use crate::raw::{Decoder, EncoderStream, Frame, Output, Packet};
+use crate::raw::{AvError, Decoder, EncoderStream, Frame, Output, Packet};
 use crate::source::PacketSource;
 use crate::supplies::Supplies;
 
-/// Frames of picture between two threads: enough to even out, few enough for 4K in memory.
-pub(super) const PICTURE_QUEUE: usize = 6;
 /// Packets, and frames of sound, between two threads.
 pub(super) const SMALL_QUEUE: usize = 128;
 
@@ -43,11 +43,21 @@ pub(super) enum ToWriter {
     End { slot: usize },
 }
 
+impl Weighed for ToWriter {
+    fn bytes(&self) -> u64 {
+        match self {
+            Self::Packet { packet, .. } => packet.size(),
+            Self::Open { .. } | Self::End { .. } => 0,
+        }
+    }
+}
+
 /// What all threads of a pass share.
 #[derive(Clone, Copy)]
 pub(crate) struct Shared<'a> {
     pub(crate) control: &'a Control,
     pub(crate) fault: &'a Mutex<Option<Problem>>,
+    pub(crate) means: Means,
 }
 
 impl Shared<'_> {
@@ -85,67 +95,75 @@ pub(super) fn start<'scope, 'env: 'scope>(
     let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
 
     // Every run gets its writer, except in a first pass, whose packets nobody wants.
-    let mut writers: Vec<Option<Sender<ToWriter>>> = Vec::new();
+    let mut writers: Vec<Option<Inlet<ToWriter>>> = Vec::new();
     for (work, pass) in works {
         if *pass == Pass::First {
             writers.push(None);
             continue;
         }
-        let (to_writer, from_encoders) = bounded(SMALL_QUEUE);
+        let (to_writer, from_encoders) = queue(SMALL_QUEUE, memory::QUEUED);
         writers.push(Some(to_writer));
         let task = writer::WriteTask { work, shared, notes: Arc::clone(&notes), tell, source, origin: takes.part(0).from };
         spawn(scope, "write", &done, move || task.run(&from_encoders))?;
     }
 
-    let chains: Vec<(usize, &[Step], u32)> = works
+    let chains: Vec<(usize, &PicturePlan)> = works
         .iter()
         .enumerate()
-        .filter_map(|(place, (work, _))| {
-            work.run.plan.picture.as_ref().map(|picture| (place, picture.steps.as_slice(), picture.source_stream))
-        })
+        .filter_map(|(place, (work, _))| work.run.plan.picture.as_ref().map(|picture| (place, picture)))
         .collect();
-    if let Some((_, _, stream)) = chains.first() {
-        let stream = *stream as usize;
-        let steps: Vec<&[Step]> = chains.iter().map(|(_, steps, _)| *steps).collect();
+    if let Some((_, picture)) = chains.first() {
+        let stream = picture.source_stream as usize;
+        let pictures: Vec<&PicturePlan> = chains.iter().map(|(_, picture)| *picture).collect();
+        let steps: Vec<&[Step]> = pictures.iter().map(|picture| picture.steps.as_slice()).collect();
         let stages = share_steps(&steps);
-        let mut inputs: Vec<Sender<TimedFrame>> = Vec::new();
-        let mut outlets: Vec<(Receiver<TimedFrame>, Vec<Sender<TimedFrame>>)> = Vec::new();
+        let queued = memory::queues(&pictures, &stages);
+        let threads = shared.means.encoder_threads();
+        // Behind the decoder, and behind each stage. One without steps passes nothing on: whoever stands above feeds its outputs.
         let mut roots = Vec::new();
+        let mut consumers: Vec<Vec<Sender<TimedFrame>>> = stages.iter().map(|_| Vec::new()).collect();
+        let mut feeders: Vec<Option<usize>> = Vec::new();
+        let mut inlets = Vec::new();
         for (place, stage) in stages.iter().enumerate() {
-            let (input, frames) = bounded(PICTURE_QUEUE);
-            inputs.push(input.clone());
-            outlets.push((frames, Vec::new()));
-            match stage.parent {
-                Some(parent) => outlets[parent].1.push(input),
-                None => roots.push(input),
-            }
+            let above = stage.parent.and_then(|parent| feeders[parent]);
+            let feeder = if stage.steps.is_empty() {
+                above
+            } else {
+                let (input, frames) = bounded(queued[place].into);
+                above.map_or(&mut roots, |above| &mut consumers[above]).push(input);
+                inlets.push((place, frames));
+                Some(place)
+            };
+            feeders.push(feeder);
             for output in &stage.outputs {
-                let (run_place, _, _) = chains[*output];
+                let (run_place, _) = chains[*output];
                 let (work, pass) = works[run_place];
-                let (to_encoder, frames) = bounded(PICTURE_QUEUE);
-                outlets[place].1.push(to_encoder);
+                let (to_encoder, frames) = bounded(queued[place].out_of);
+                feeder.map_or(&mut roots, |feeder| &mut consumers[feeder]).push(to_encoder);
                 let task = picture::EncodeTask {
                     work,
                     pass,
                     shared,
                     writer: writers[run_place].clone(),
                     global_header: Output::wants_global_header(muxer(work.run.plan.container)),
+                    threads,
                     is_alone: works.len() == 1,
                 };
                 spawn(scope, "encode picture", &done, move || task.run(&frames))?;
             }
         }
-        drop(inputs);
         let served = served(&stages);
-        for ((stage, outputs), (frames, consumers)) in stages.into_iter().zip(served).zip(outlets) {
-            let works = outputs.into_iter().map(|output| works[chains[output].0].0).collect();
-            let task = picture::StageTask { steps: stage.steps, supplies, shared, works };
+        for (place, frames) in inlets {
+            let works = served[place].iter().map(|output| works[chains[*output].0].0).collect();
+            let task = picture::StageTask { steps: stages[place].steps.clone(), supplies, shared, works };
+            let consumers = std::mem::take(&mut consumers[place]);
             spawn(scope, "picture steps", &done, move || task.run(&frames, consumers))?;
         }
         let view = packets.stream(stream);
-        let (decoder, threads) = cost::while_opening(|| open_decoder(Decoder::open(view, false), packets.name()));
+        let (decoder, threads) =
+            cost::while_opening(|| open_decoder(Decoder::open(view, Some(shared.means.decoder_threads())), packets.name()));
         let decoder = decoder?;
-        let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+        let (to_decoder, from_reader) = queue(SMALL_QUEUE, memory::QUEUED);
         routes.insert(stream, Route::Decode(to_decoder));
         let rate = packets.sequence().map(|sequence| sequence.rate).or(view.mean_rate());
         let task = DecodeTask {
@@ -159,7 +177,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
             takes: takes.clone(),
             delay: view.delay(),
             threads,
-            works: chains.iter().map(|(place, ..)| works[*place].0).collect(),
+            works: chains.iter().map(|(place, _)| works[*place].0).collect(),
         };
         spawn(scope, "decode picture", &done, move || task.run(decoder, &from_reader, roots))?;
     }
@@ -172,8 +190,8 @@ pub(super) fn start<'scope, 'env: 'scope>(
             let (stream, slot) = (plan.source_stream as usize, first_slot + number);
             match crate::encoders::sound(plan, Output::wants_global_header(muxer(work.run.plan.container))) {
                 None => {
-                    let description = EncoderStream::copy_of(packets.stream(stream))
-                        .map_err(|error| library_problem(&work.what(), &error.to_string()))?;
+                    let description =
+                        EncoderStream::copy_of(packets.stream(stream)).map_err(|error| library_problem(&work.what(), &error))?;
                     let copy = reader::Copy { slot, writer: writer.clone(), clock: packets.clock(stream) };
                     // The writer takes everything, so this cannot wait for long.
                     drop(writer.send(ToWriter::Open { slot, stream: description }));
@@ -194,8 +212,8 @@ pub(super) fn start<'scope, 'env: 'scope>(
     drop(writers);
     for (stream, consumers) in listeners {
         let view = packets.stream(stream);
-        let decoder = open_decoder(Decoder::open(view, true), packets.name())?;
-        let (to_decoder, from_reader) = bounded(SMALL_QUEUE);
+        let decoder = open_decoder(Decoder::open(view, Some(1)), packets.name())?;
+        let (to_decoder, from_reader) = queue(SMALL_QUEUE, memory::QUEUED);
         let route = match routes.remove(&stream) {
             Some(Route::Copies(copies)) => Route::Both(to_decoder, copies),
             _ => Route::Decode(to_decoder),
@@ -216,7 +234,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
         };
         spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
     }
-    let picture = chains.first().map(|(_, _, stream)| *stream as usize);
+    let picture = chains.first().map(|(_, picture)| picture.source_stream as usize);
     let task = ReadTask { shared, notes, takes, picture };
     spawn(scope, "read", &done, move || task.run(packets, routes))
 }
@@ -252,15 +270,12 @@ pub(super) fn spawn<'scope>(
     thread.map(|_| ()).map_err(|error| Problem::from_io("the work could not be begun", &error))
 }
 
-pub(super) fn open_decoder(opened: Result<Decoder, crate::raw::AvError>, name: &str) -> Result<Decoder, Problem> {
-    opened.map_err(|error| {
-        Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
-            .with_details(error.to_string())
-    })
+pub(super) fn open_decoder(opened: Result<Decoder, AvError>, name: &str) -> Result<Decoder, Problem> {
+    opened.map_err(|error| error.problem(format!("{name} could not be decoded"), "no decoder here can read it"))
 }
 
-pub(super) fn library_problem(what: &str, details: &str) -> Problem {
-    Problem::new(ProblemKind::Unsupported, what, "the codec library refused the settings").with_details(details)
+pub(super) fn library_problem(what: &str, error: &AvError) -> Problem {
+    error.problem(what, "the codec library refused the settings")
 }
 
 /// Whether the source still has the streams that a plan names.

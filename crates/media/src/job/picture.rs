@@ -6,17 +6,17 @@ use std::time::Duration;
 
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
 use beryl_core::preset::{Lead, PictureCodec};
-use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
-use super::foretaste::{self, Foretaste, Tried};
+use super::foretaste::{Foretaste, Tried};
 use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
+use super::queue::Inlet;
 use super::steps::Chain;
 use super::work::Work;
-use crate::encoders::{self, Pass};
+use crate::encoders::{self, Coding, Pass};
 use crate::raw::{AvError, Encoder, Frame};
 use crate::supplies::Supplies;
 
@@ -38,21 +38,8 @@ impl StageTask<'_> {
     }
 
     fn work_off(&self, chain: &mut Chain<'_>, frames: &Receiver<TimedFrame>, consumers: &mut Vec<Sender<TimedFrame>>) {
-        if self.steps.is_empty() {
-            while let Ok(frame) = frames.recv() {
-                if !self.shared.goes_on() || !hand_on(&frame.frame, frame.clock, consumers) {
-                    break;
-                }
-            }
-            return;
-        }
         if let Err(error) = self.filter(chain, frames, consumers) {
-            let problem = Problem::new(
-                ProblemKind::Unsupported,
-                "the picture steps could not be worked off",
-                "the filter library refused them",
-            )
-            .with_details(error.to_string());
+            let problem = error.problem("the picture steps could not be worked off", "the filter library refused them");
             // What hangs on these steps ends; all else goes on.
             self.works.iter().for_each(|work| work.fail(problem.clone()));
             if self.works.is_empty() {
@@ -97,8 +84,10 @@ pub(super) struct EncodeTask<'a> {
     pub(super) work: &'a Work<'a>,
     pub(super) pass: Pass,
     pub(super) shared: Shared<'a>,
-    pub(super) writer: Option<Sender<ToWriter>>,
+    pub(super) writer: Option<Inlet<ToWriter>>,
     pub(super) global_header: bool,
+    /// Of the encoder.
+    pub(super) threads: u32,
     /// Whether nothing else is made in this pass.
     pub(super) is_alone: bool,
 }
@@ -109,7 +98,7 @@ impl EncodeTask<'_> {
         let mut encoder = None;
         let mut threads = Vec::new();
         if let Err(error) = self.encode(plan, frames, &mut encoder, &mut threads) {
-            self.work.fail(library_problem(&self.work.what(), &error.to_string()));
+            self.work.fail(library_problem(&self.work.what(), &error));
         }
         // While the encoder's threads are still there.
         cost::charge([self.work], &threads);
@@ -123,7 +112,7 @@ impl EncodeTask<'_> {
         threads: &mut Vec<u32>,
     ) -> Result<(), AvError> {
         let mut foretaste = None;
-        let began = foretaste::process_time();
+        let began = cost::process_time();
         // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
@@ -161,7 +150,7 @@ impl EncodeTask<'_> {
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
             match foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
                 Some(Ok(Some(tried))) => {
-                    self.note_first_share(&tried, cost::of(threads), foretaste::process_time().saturating_sub(began));
+                    self.note_first_share(&tried, cost::of(threads), cost::process_time().saturating_sub(began));
                 }
                 // What is known so far stands: no output is given up for a figure.
                 Some(Err(_)) => foretaste = None,
@@ -209,8 +198,12 @@ impl EncodeTask<'_> {
         let frames = plan.frames.filter(|_| is_lighter)?;
         let clock = encoders::picture_clock(plan.frame_rate, clock);
         let notes = self.work.notes_file.to_string_lossy();
-        let settings = |pass| encoders::picture(plan, clock, pass, &notes, None, self.global_header);
+        let settings = |pass| encoders::picture(self.coding(plan, pass, &notes), clock, None);
         Foretaste::new(frames, [settings(Pass::First).ok()?, settings(Pass::Single).ok()?])
+    }
+
+    const fn coding<'a>(&self, plan: &'a PicturePlan, pass: Pass, notes: &'a str) -> Coding<'a> {
+        Coding { plan, pass, notes, threads: self.threads, global_header: self.global_header }
     }
 
     fn open(&self, plan: &PicturePlan, clock: Rational) -> Result<(Encoder, Rational), AvError> {
@@ -219,7 +212,7 @@ impl EncodeTask<'_> {
             (self.pass == Pass::Second).then(|| self.work.notes.lock().unwrap_or_else(PoisonError::into_inner).clone());
         let first_pass = first_pass.filter(|notes| !notes.is_empty());
         let settings =
-            encoders::picture(plan, clock, self.pass, &self.work.notes_file.to_string_lossy(), first_pass, self.global_header)?;
+            encoders::picture(self.coding(plan, self.pass, &self.work.notes_file.to_string_lossy()), clock, first_pass)?;
         let encoder = Encoder::open(&settings)?;
         if let Some(writer) = &self.writer {
             let mut stream = encoder.stream()?;

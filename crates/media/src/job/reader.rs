@@ -6,10 +6,11 @@ use std::sync::Arc;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
-use crossbeam_channel::{Receiver, Sender};
+use crossbeam_channel::Sender;
 
 use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter};
+use super::queue::{Inlet, Outlet, Weighed};
 use super::work::{SourceNotes, Work};
 use super::{cost, cut};
 use crate::raw::{AvError, Decoder, Frame, OpenError, Packet};
@@ -22,15 +23,24 @@ pub(super) enum ToDecoder {
     Part(usize),
 }
 
+impl Weighed for ToDecoder {
+    fn bytes(&self) -> u64 {
+        match self {
+            Self::Packet(packet) => packet.size(),
+            Self::Part(_) => 0,
+        }
+    }
+}
+
 /// Where the packets of a stream go.
 pub(super) enum Route {
-    Decode(Sender<ToDecoder>),
+    Decode(Inlet<ToDecoder>),
     Copies(Vec<Copy>),
-    Both(Sender<ToDecoder>, Vec<Copy>),
+    Both(Inlet<ToDecoder>, Vec<Copy>),
 }
 
 impl Route {
-    const fn decoder(&self) -> Option<&Sender<ToDecoder>> {
+    const fn decoder(&self) -> Option<&Inlet<ToDecoder>> {
         match self {
             Self::Decode(decoder) | Self::Both(decoder, _) => Some(decoder),
             Self::Copies(_) => None,
@@ -41,7 +51,7 @@ impl Route {
 /// A stream that goes untouched into an output.
 pub(super) struct Copy {
     pub(super) slot: usize,
-    pub(super) writer: Sender<ToWriter>,
+    pub(super) writer: Inlet<ToWriter>,
     pub(super) clock: Rational,
 }
 
@@ -193,21 +203,21 @@ pub(super) struct DecodeTask<'a> {
 const MOST_FAULTS_IN_A_ROW: u32 = 300;
 
 impl DecodeTask<'_> {
-    pub(super) fn run(self, mut decoder: Decoder, packets: &Receiver<ToDecoder>, mut consumers: Vec<Sender<TimedFrame>>) {
+    pub(super) fn run(self, mut decoder: Decoder, packets: &Outlet<ToDecoder>, mut consumers: Vec<Sender<TimedFrame>>) {
         self.work_off(&mut decoder, packets, &mut consumers);
         // While the decoder's threads are still there, and before anybody learns of the end.
         cost::charge(self.works.iter().copied(), &self.threads);
     }
 
-    fn work_off(&self, decoder: &mut Decoder, packets: &Receiver<ToDecoder>, consumers: &mut Vec<Sender<TimedFrame>>) {
+    fn work_off(&self, decoder: &mut Decoder, packets: &Outlet<ToDecoder>, consumers: &mut Vec<Sender<TimedFrame>>) {
         let mut lane = Lane::new(self);
         let mut faults_in_a_row = 0;
         let mut begun = false;
         let mut stamped = Stamped::default();
         loop {
-            let packet = match packets.recv() {
-                Ok(ToDecoder::Packet(packet)) => Some(packet),
-                Ok(ToDecoder::Part(part)) => {
+            let packet = match packets.next() {
+                Some(ToDecoder::Packet(packet)) => Some(packet),
+                Some(ToDecoder::Part(part)) => {
                     // What is left in the decoder belongs to the part before.
                     if begun && !self.decode(decoder, None, &mut lane, &mut faults_in_a_row, consumers) {
                         return;
@@ -219,7 +229,7 @@ impl DecodeTask<'_> {
                     }
                     continue;
                 }
-                Err(_) => None,
+                None => None,
             };
             if !self.shared.goes_on() || consumers.is_empty() {
                 return;
@@ -251,7 +261,12 @@ impl DecodeTask<'_> {
         faults_in_a_row: &mut u32,
         consumers: &mut Vec<Sender<TimedFrame>>,
     ) -> bool {
-        let fault = |faults_in_a_row: &mut u32| {
+        let fault = |error: &AvError, faults_in_a_row: &mut u32| {
+            if error.is_out_of_memory() {
+                // It says nothing of the file.
+                self.shared.fail_source(error.problem(format!("{} could not be decoded", self.name), ""));
+                return;
+            }
             let time = packet.and_then(|packet| packet.pts().or(packet.dts())).map(|time| Rational::whole(time) * self.clock);
             self.notes.note_fault(time.map(|time| time - self.takes.part(0).from));
             *faults_in_a_row += 1;
@@ -269,8 +284,8 @@ impl DecodeTask<'_> {
                         }
                     }
                     Ok(None) => break,
-                    Err(_) => {
-                        fault(faults_in_a_row);
+                    Err(error) => {
+                        fault(&error, faults_in_a_row);
                         break;
                     }
                 }
@@ -280,8 +295,8 @@ impl DecodeTask<'_> {
                 Ok(false) if got_frames => {}
                 Ok(false) => return true,
                 Err(_) if packet.is_none() => return true,
-                Err(_) => {
-                    fault(faults_in_a_row);
+                Err(error) => {
+                    fault(&error, faults_in_a_row);
                     return true;
                 }
             }
@@ -298,7 +313,7 @@ impl DecodeTask<'_> {
             Err(error) => {
                 let what = format!("{} could not be decoded", self.name);
                 let why = "a frame could not be brought to its place";
-                self.shared.fail_source(Problem::new(ProblemKind::Unsupported, what, why).with_details(error.to_string()));
+                self.shared.fail_source(error.problem(what, why));
                 false
             }
         }

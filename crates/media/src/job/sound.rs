@@ -7,10 +7,11 @@ use beryl_core::layout::{is_placed, usual};
 use beryl_core::plan::SoundPlan;
 use beryl_core::preset::{Container, Pitch};
 use beryl_core::rational::Rational;
-use crossbeam_channel::{Receiver, Sender};
+use crossbeam_channel::Receiver;
 
 use super::cost;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
+use super::queue::Inlet;
 use super::stretch;
 use super::work::Work;
 use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet};
@@ -22,13 +23,13 @@ pub(super) struct EncodeTask<'a> {
     pub(super) slot: usize,
     pub(super) plan: &'a SoundPlan,
     pub(super) settings: EncoderSettings,
-    pub(super) writer: Sender<ToWriter>,
+    pub(super) writer: Inlet<ToWriter>,
 }
 
 impl EncodeTask<'_> {
     pub(super) fn run(self, frames: &Receiver<TimedFrame>) {
         if let Err(error) = self.encode(frames) {
-            self.work.fail(library_problem(&self.work.what(), &error.to_string()));
+            self.work.fail(library_problem(&self.work.what(), &error));
         }
         cost::charge([self.work], &[]);
     }

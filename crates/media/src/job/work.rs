@@ -88,7 +88,7 @@ impl SourceNotes {
 
     /// Looks at the source again, once for all outputs of it. Where its clock jumps, moments are found by the anchors
     /// that were met, and without any not at all.
-    pub(crate) fn look_again(&self, source: &SourceRef, stream: usize, origin: Rational) -> Vec<Look> {
+    pub(crate) fn look_again(&self, source: &SourceRef, stream: usize, origin: Rational, allowance: Duration) -> Vec<Look> {
         let jumps = self.remarks().iter().any(|remark| matches!(remark, Remark::ClockJump { .. }));
         let mut source = source.clone();
         if let Some(anchors) = self.anchors.get().filter(|_| source.clock.anchors.is_empty()) {
@@ -100,7 +100,7 @@ impl SourceNotes {
         let look = || {
             let sketches = self.sketches.lock().unwrap_or_else(PoisonError::into_inner);
             // What cannot be opened again says nothing of what was made of it.
-            looks::of_source(&source, stream, &sketches, origin).unwrap_or_default()
+            looks::of_source(&source, stream, &sketches, origin, allowance).unwrap_or_default()
         };
         self.looks.get_or_init(look).clone()
     }
@@ -231,10 +231,10 @@ impl<'a> Work<'a> {
     }
 
     /// Looks at the finished file where pictures went in. In one that cannot be opened again, all are missing.
-    pub(crate) fn look_again(&self) -> Vec<Look> {
+    pub(crate) fn look_again(&self, allowance: Duration) -> Vec<Look> {
         let file = SourceRef::of(self.run.output.clone());
         let missing = |_| vec![Look { at: LookAt::File, time: Rational::ZERO, difference: None }];
-        looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner)).unwrap_or_else(missing)
+        looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner), allowance).unwrap_or_else(missing)
     }
 
     /// Notes that so many frames or samples more went into the encoder of a stream, which end at `end`.
@@ -271,9 +271,9 @@ impl<'a> Work<'a> {
         self.cost.fetch_add(u64::try_from(cost.as_nanos()).unwrap_or(u64::MAX), Ordering::Relaxed);
     }
 
-    /// The processor time that was charged to it, in milliseconds.
-    pub(crate) fn cost(&self) -> u64 {
-        self.cost.load(Ordering::Relaxed) / 1_000_000
+    /// The processor time that was charged to it.
+    pub(crate) fn cost(&self) -> Duration {
+        Duration::from_nanos(self.cost.load(Ordering::Relaxed))
     }
 
     pub(crate) fn set_first_share(&self, share: f64) {

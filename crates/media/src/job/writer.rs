@@ -11,9 +11,9 @@ use beryl_core::preset::{Container, SoundCodec};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, RunNews, SourceRef};
 use beryl_core::rational::Rational;
-use crossbeam_channel::Receiver;
 
 use super::pass::{Shared, ToWriter};
+use super::queue::Outlet;
 use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;
@@ -36,8 +36,11 @@ type Held = (usize, Packet, Rational);
 /// Bytes of packets that wait at most for a stream of which nothing comes.
 const MOST_HELD: u64 = 128 << 20;
 
+/// What looking at pictures of the file again may cost, and at those of the source: parts of what the run has cost.
+const LOOKS_COST: f64 = 0.015;
+
 impl WriteTask<'_> {
-    pub(super) fn run(self, items: &Receiver<ToWriter>) {
+    pub(super) fn run(self, items: &Outlet<ToWriter>) {
         match self.write(items) {
             Ok(true) if self.work.is_wanted(self.shared.control) && self.shared.goes_on() => self.read_back(),
             Ok(_) => {}
@@ -54,13 +57,13 @@ impl WriteTask<'_> {
     }
 
     /// Answers whether a whole file was written.
-    fn write(&self, items: &Receiver<ToWriter>) -> Result<bool, WriteError> {
+    fn write(&self, items: &Outlet<ToWriter>) -> Result<bool, WriteError> {
         let plan = &self.work.run.plan;
         let slots = usize::from(plan.picture.is_some()) + plan.sound.len();
         let mut streams: BTreeMap<usize, EncoderStream> = BTreeMap::new();
         let mut order: Interleaver<Held> = Interleaver::new(0..slots, MOST_HELD);
         let mut output: Option<Output> = None;
-        while let Ok(item) = items.recv() {
+        while let Some(item) = items.next() {
             if !self.work.is_wanted(self.shared.control) || !self.shared.goes_on() {
                 return Ok(false);
             }
@@ -144,9 +147,11 @@ impl WriteTask<'_> {
             Ok(read_back) => {
                 self.work.set_written();
                 let picture = run.plan.picture.as_ref();
-                let mut looks = self.work.look_again();
+                let allowance = self.work.cost().mul_f64(LOOKS_COST);
+                let mut looks = self.work.look_again(allowance);
                 if let Some(picture) = picture {
-                    looks.extend(self.notes.look_again(self.source, picture.source_stream as usize, self.origin));
+                    let stream = picture.source_stream as usize;
+                    looks.extend(self.notes.look_again(self.source, stream, self.origin, allowance));
                 }
                 let measured = Measured {
                     frames_encoded: picture.map(|_| self.work.frames()),
@@ -155,7 +160,7 @@ impl WriteTask<'_> {
                     remarks: self.notes.remarks(),
                     decode_faults: self.notes.faults(),
                     source_end: self.notes.end(),
-                    cpu_milliseconds: Some(self.work.cost()).filter(|cost| *cost > 0),
+                    cpu_milliseconds: u64::try_from(self.work.cost().as_millis()).ok().filter(|cost| *cost > 0),
                     ..read_back
                 };
                 (self.tell)(Event::Run { id: run.id, news: RunNews::Written { measured: Box::new(measured) } });

@@ -19,8 +19,8 @@ pub(crate) struct Decoder(*mut ffi::AVCodecContext);
 unsafe impl Send for Decoder {}
 
 impl Decoder {
-    /// Opens the decoder for a stream, with as many threads as the machine has, or with one.
-    pub(crate) fn open(stream: StreamView<'_>, single_thread: bool) -> Result<Self, AvError> {
+    /// Opens the decoder for a stream, on so many threads, or on as many as the machine has.
+    pub(crate) fn open(stream: StreamView<'_>, threads: Option<u32>) -> Result<Self, AvError> {
         let name = stream.codec_name();
         // SAFETY: the parameters are valid while the stream is borrowed; the context is ours, and
         // freed with this value also where a later call fails.
@@ -35,8 +35,8 @@ impl Decoder {
             }
             check(ffi::avcodec_parameters_to_context(decoder.0, stream.parameters), "set up the decoder")?;
             (*decoder.0).pkt_timebase = av_rational(stream.clock());
-            let threads = if single_thread { "1" } else { "auto" };
-            let mut options = Dictionary::new([("threads", threads), ("max_pixels", most_pixels())]);
+            let threads = threads.map_or("auto".to_owned(), |threads| threads.to_string());
+            let mut options = Dictionary::new([("threads", threads.as_str()), ("max_pixels", most_pixels())]);
             check(ffi::avcodec_open2(decoder.0, codec, options.as_mut()), &format!("open the decoder for {name}"))?;
             options.must_be_used_up("open a decoder")?;
             Ok(decoder)

@@ -17,6 +17,7 @@ mod subtitles;
 
 use std::ffi::{CStr, CString, c_char, c_int};
 
+use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
@@ -62,6 +63,15 @@ impl AvError {
     /// Whether the libraries ran out of memory.
     pub(crate) fn is_out_of_memory(&self) -> bool {
         self.code == ffi::AVERROR(ENOMEM)
+    }
+
+    /// The problem that it is where something cannot be done, because of `why` unless memory ran out.
+    pub(crate) fn problem(&self, what: impl Into<String>, why: &str) -> Problem {
+        if self.is_out_of_memory() {
+            return Problem::new(ProblemKind::OutOfMemory, what, "there is not enough memory for it")
+                .with_details(self.to_string());
+        }
+        Problem::new(ProblemKind::Unsupported, what, why).with_details(self.to_string())
     }
 }
 

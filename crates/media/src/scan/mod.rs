@@ -104,7 +104,7 @@ fn measure(
         let is_picture = picture.is_some_and(|(index, _)| index == stream.index());
         let wanted = is_picture || (stream.kind() == Kind::Sound && windows.is_empty());
         // A stream that no decoder reads has no findings; the others do.
-        if let Some(decoder) = wanted.then(|| Decoder::open(stream, !is_picture).ok()).flatten() {
+        if let Some(decoder) = wanted.then(|| Decoder::open(stream, (!is_picture).then_some(1)).ok()).flatten() {
             decoders.push((stream.index(), decoder, packets.clock(stream.index())));
         }
     }

@@ -39,7 +39,7 @@ impl Walk {
         let mut packets = PacketSource::open(source, &Stop::default())?;
         let name = packets.name().to_owned();
         let stream = packets.moving_picture().ok_or_else(|| unreadable(&name, "it has none"))?;
-        let decoder = Decoder::open(packets.stream(stream), false).map_err(|error| {
+        let decoder = Decoder::open(packets.stream(stream), None).map_err(|error| {
             Problem::new(ProblemKind::Unsupported, format!("{name} could not be decoded"), "no decoder here can read it")
                 .with_details(error.to_string())
         })?;

@@ -60,7 +60,7 @@ impl From<Problem> for ApiError {
             | ProblemKind::Unsupported
             | ProblemKind::Invalid
             | ProblemKind::CheckFailed => StatusCode::UNPROCESSABLE_ENTITY,
-            ProblemKind::EngineLost | ProblemKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
+            ProblemKind::EngineLost | ProblemKind::OutOfMemory | ProblemKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
         };
         Self { status, problem }
     }

@@ -142,7 +142,7 @@ async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Prob
         output: one.output.clone(),
         aids: one.aids.clone(),
     });
-    Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect() })
+    Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect(), share: app.slots.share() })
 }
 
 /// What the database says, however long it is away.
@@ -230,7 +230,7 @@ fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event
             }
         }
         Event::Failed { problem } => {
-            let again = problem.kind == ProblemKind::EngineLost;
+            let again = matches!(problem.kind, ProblemKind::EngineLost | ProblemKind::OutOfMemory);
             for one in underway.iter_mut().filter(|one| !one.ended) {
                 one.ended = true;
                 let (app, claimed, problem) = (Arc::clone(app), Arc::clone(&one.claimed), problem.clone());

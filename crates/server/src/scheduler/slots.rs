@@ -71,6 +71,11 @@ impl Slots {
         self.jobs.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// How many jobs share the machine at most.
+    pub(crate) fn share(&self) -> u32 {
+        u32::try_from(self.count()).unwrap_or(u32::MAX)
+    }
+
     /// There may be something to do.
     pub(crate) fn wake(&self) {
         self.wake.notify_one();

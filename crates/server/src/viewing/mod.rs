@@ -127,6 +127,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let job = Job::Encode {
         source: subject.source.clone(),
         runs: vec![EncodeRun { id, plan: plan.clone(), output, aids: Vec::new() }],
+        share: app.slots.share(),
     };
     let mut running = app.engine.start(&job).await?;
     while let Some(event) = running.next().await {

@@ -48,6 +48,6 @@ pub(crate) async fn sound_only(root: &Path, source: &str) -> impl Fn(&str) -> Jo
     let plan = plan(&reading, &preset, &serde_json::Value::Null).expect("a plan");
     move |output| {
         let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: file(output), aids: Vec::new() };
-        Job::Encode { source: source.clone(), runs: vec![run] }
+        Job::Encode { source: source.clone(), runs: vec![run], share: 1 }
     }
 }
