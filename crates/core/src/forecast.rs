@@ -343,8 +343,10 @@ fn overhead(plan: &Plan, duration: Rational) -> ByteSize {
         })
         .sum();
     let bytes = match plan.container {
+        // The room that is left for an index in front: for frames and packets of sound, one of each behind the other.
+        Container::Mp4 => 4_000.0 + frames * 34.0 + sound_packets * 15.0,
         // stsz 4, ctts 8 and chunk offsets a frame; stsz 4 and offsets a packet of sound.
-        Container::Mp4 | Container::Mov => 2_500.0 + frames * 16.0 + sound_packets * 5.0,
+        Container::Mov => 2_500.0 + frames * 16.0 + sound_packets * 5.0,
         Container::Mkv => 5_000.0 + (frames + sound_packets) * 9.0,
         Container::Wav => 100.0,
     };

@@ -37,6 +37,38 @@ pub fn box_at(read: &mut ReadAt<'_>, at: u64) -> Option<Box> {
     Some(Box { kind, content: at + length, end: size.and_then(|size| at.checked_add(size)) })
 }
 
+/// What an index has to list of one stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Listed {
+    /// Its packets.
+    pub packets: u64,
+    /// Those of them at which decoding can begin.
+    pub keys: u64,
+    /// Runs of its packets that lie one behind the other in the file, none of them longer than a mebibyte.
+    pub runs: u64,
+    /// Runs of packets that last for the same time.
+    pub lengths: u64,
+    /// Runs of packets that are shown by the same time later than they are decoded.
+    pub shifts: u64,
+    /// Bytes of what describes it: the header of its codec, its name.
+    pub described: u64,
+}
+
+/// Bytes that the index (`moov`) of these streams takes at most: the size of each packet (`stsz`), each key packet where not
+/// all are (`stss`), lengths (`stts`) and shifts (`ctts`), and the place of each run (`co64`, `stsc`); for each stream what
+/// stands around these tables. `beside` are bytes of tags and chapters.
+#[must_use]
+pub fn most_index(streams: &[Listed], beside: u64) -> u64 {
+    let of_stream = |stream: &Listed| {
+        let keys = if stream.keys < stream.packets { stream.keys } else { 0 };
+        let tables =
+            [(stream.packets, 4), (keys, 4), (stream.lengths, 8), (stream.shifts, 8), (stream.runs.min(stream.packets), 20)];
+        tables.iter().fold(stream.described, |sum, (entries, bytes)| sum.saturating_add(entries.saturating_mul(*bytes)))
+    };
+    let around = 1024 * (streams.len() as u64 + 1);
+    streams.iter().map(of_stream).fold(around.saturating_add(beside), u64::saturating_add)
+}
+
 /// Whether the index (`moov`) stands before the media (`mdat`); nothing for files that are not of this kind.
 pub fn index_in_front(read: &mut ReadAt<'_>) -> Option<bool> {
     let mut at = 0;

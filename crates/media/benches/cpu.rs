@@ -14,16 +14,13 @@ mod bare;
 
 use std::path::Path;
 
-use bare::{bare_decode, decoder, graph};
-use beryl_core::plan::{PicturePlan, Plan, plan};
+use bare::{bare_decode, bare_transcode, cost};
+use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::{Preset, builtin};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, encode, library_settings, probe, remove_temporary_files};
-use ffmpeg_next as av;
 use nix::sched::{CpuSet, sched_setaffinity};
-use nix::sys::resource::{UsageWho, getrusage};
-use nix::sys::time::TimeValLike;
 use nix::unistd::Pid;
 use serde_json::json;
 use uuid::Uuid;
@@ -32,85 +29,6 @@ use uuid::Uuid;
 const ROUNDS: usize = 3;
 const SECONDS: i64 = 12;
 const CLIP: &str = "kiln-07_firing_cam-b.mp4";
-
-fn cpu_seconds() -> f64 {
-    let usage = getrusage(UsageWho::RUSAGE_SELF).unwrap();
-    (usage.user_time().num_microseconds() + usage.system_time().num_microseconds()) as f64 / 1e6
-}
-
-fn cost(work: impl FnOnce()) -> f64 {
-    let before = cpu_seconds();
-    work();
-    cpu_seconds() - before
-}
-
-/// The shortest way from a source to one file: decode, filter, encode, mux, in one thread.
-fn bare_transcode(source: &Path, target: &Path, picture: &PicturePlan) {
-    let settings = library_settings(picture);
-    let mut input = av::format::input(source).unwrap();
-    let (index, mut decoder) = decoder(&input);
-    let clock = input.stream(index).unwrap().time_base();
-    let mut output = av::format::output(target).unwrap();
-    let mut graph = graph(&decoder, clock, &settings.filters);
-
-    let codec = av::encoder::find_by_name(settings.encoder).unwrap();
-    let rate = picture.frame_rate.rate();
-    let rate = av::Rational(i32::try_from(rate.numerator()).unwrap(), i32::try_from(rate.denominator()).unwrap());
-    let mut wanted = av::codec::Context::new_with_codec(codec).encoder().video().unwrap();
-    wanted.set_width(picture.width);
-    wanted.set_height(picture.height);
-    wanted.set_format(picture.pixel_format.parse().unwrap());
-    wanted.set_time_base(rate.invert());
-    wanted.set_frame_rate(Some(rate));
-    let mut options = av::Dictionary::new();
-    for (name, value) in &settings.options {
-        options.set(name, value);
-    }
-    let mut encoder = wanted.open_as_with(codec, options).unwrap();
-    output.add_stream(codec).unwrap().set_parameters(&encoder);
-    output.write_header().unwrap();
-    let to = output.stream(0).unwrap().time_base();
-
-    let mut frame = av::frame::Video::empty();
-    let mut filtered = av::frame::Video::empty();
-    let mut count = 0;
-    let write = |encoder: &mut av::encoder::Video, output: &mut av::format::context::Output| {
-        let mut packet = av::Packet::empty();
-        while encoder.receive_packet(&mut packet).is_ok() {
-            packet.set_stream(0);
-            packet.rescale_ts(rate.invert(), to);
-            packet.write_interleaved(output).unwrap();
-        }
-    };
-    let mut take = |graph: &mut av::filter::Graph, encoder: &mut av::encoder::Video, output: &mut av::format::context::Output| {
-        while graph.get("out").unwrap().sink().frame(&mut filtered).is_ok() {
-            filtered.set_pts(Some(count));
-            filtered.set_kind(av::picture::Type::None);
-            count += 1;
-            encoder.send_frame(&filtered).unwrap();
-            write(encoder, output);
-        }
-    };
-    let packets: Vec<_> = input.packets().map(|(stream, packet)| (stream.index(), packet)).collect();
-    for (stream, packet) in packets.into_iter().map(Some).chain([None]).map(|packet| packet.unzip()) {
-        match packet {
-            Some(packet) if stream == Some(index) => decoder.send_packet(&packet).unwrap(),
-            Some(_) => continue,
-            None => decoder.send_eof().unwrap(),
-        }
-        while decoder.receive_frame(&mut frame).is_ok() {
-            let time = frame.timestamp();
-            frame.set_pts(time);
-            graph.get("in").unwrap().source().add(&frame).unwrap();
-            take(&mut graph, &mut encoder, &mut output);
-        }
-    }
-    graph.get("in").unwrap().source().flush().unwrap();
-    take(&mut graph, &mut encoder, &mut output);
-    encoder.send_eof().unwrap();
-    write(&mut encoder, &mut output);
-    output.write_trailer().unwrap();
-}
 
 fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
     let runs: Vec<EncodeRun> = plans
@@ -145,7 +63,6 @@ fn stay_on_one_core() {
 
 fn main() {
     stay_on_one_core();
-    av::init().unwrap();
     beryl_media::silence_libraries();
     let folder = tempfile::tempdir().unwrap();
     let clip = clips().into_iter().find(|clip| clip.path == CLIP).unwrap();
@@ -161,7 +78,8 @@ fn main() {
     let plans = [wanted("web-1080"), wanted("web-720"), wanted("review-small")];
     let bare = |plan: &Plan| {
         let target = folder.path().join("bare.mp4");
-        cost(|| bare_transcode(&path, &target, plan.picture.as_ref().unwrap()))
+        let picture = plan.picture.as_ref().unwrap();
+        cost(|| bare_transcode(&path, &target, picture, &library_settings(picture), i64::MAX))
     };
     let mut one = Vec::new();
     let mut several = Vec::new();

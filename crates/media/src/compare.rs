@@ -253,6 +253,7 @@ impl Writing {
         let mut stream = encoder.stream()?;
         stream.rate = None;
         output.add_stream(&stream, &std::collections::BTreeMap::new(), &["default".to_owned()])?;
+        output.leave_index_room(&[]);
         output.write_header(muxer_options(container))?;
         Ok(Self { graph, encoder, output })
     }

@@ -8,6 +8,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use beryl_core::iso::box_at;
 use beryl_core::memory::{self, Means};
 use beryl_core::plan::{Plan, Step, plan};
 use beryl_core::preset::builtin;
@@ -166,6 +167,57 @@ fn key_frames_are_never_farther_apart_than_planned() {
     })
     .unwrap();
     assert_eq!((wrong.into_inner().unwrap(), seen.into_inner().unwrap()), (Vec::new(), runs.len()));
+}
+
+/// The boxes of a file, in their order.
+fn boxes(file: &Path) -> Vec<(String, u64)> {
+    let bytes = std::fs::read(file).unwrap();
+    let mut read = |at: u64, length: usize| {
+        let at = usize::try_from(at).unwrap().min(bytes.len());
+        bytes[at..bytes.len().min(at + length)].to_vec()
+    };
+    let mut at = 0;
+    let mut found = Vec::new();
+    while let Some(one) = box_at(&mut read, at) {
+        let end = one.end.unwrap_or(bytes.len() as u64);
+        found.push((String::from_utf8_lossy(&one.kind).into_owned(), end - at));
+        at = end;
+    }
+    assert_eq!(at, bytes.len() as u64, "{found:?}");
+    found
+}
+
+#[test]
+fn an_index_goes_into_the_room_in_front_and_where_that_is_too_small_the_media_make_way() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = clip(folder.path(), "interview_odile_en-fr.mkv", 12);
+    let reading = probe(&source).unwrap();
+    let own = json!({ "picture": { "size": { "rule": "fit", "width": 192, "height": 108 }, "effort": "quick" } });
+    let fitting = plan(&reading, &builtin("review-small").unwrap(), &own).unwrap();
+    let mut wrong = fitting.clone();
+    let picture = wrong.picture.as_mut().unwrap();
+    (picture.frames, picture.frames_are_counted) = (None, false);
+    wrong.duration = None;
+    for (name, plan) in [("fitting.part", fitting), ("wrong.part", wrong)] {
+        let runs = [run(folder.path(), name, plan)];
+        let found = Mutex::new(None);
+        encode(&source, &runs, folder.path(), &Control::default(), &|event| match event {
+            Event::Run { news: RunNews::Written { measured }, .. } => *found.lock().unwrap() = Some(measured),
+            Event::Run { news: RunNews::Failed { problem }, .. } => panic!("{problem}"),
+            _ => {}
+        })
+        .unwrap();
+        let measured = found.into_inner().unwrap().unwrap();
+        assert_eq!((measured.index_in_front, measured.streams[0].packets), (Some(true), 300), "{name}");
+        let kinds: Vec<(String, u64)> = boxes(&folder.path().join(name));
+        let order: Vec<&str> = kinds.iter().map(|(kind, _)| kind.as_str()).collect();
+        println!("{name}: {kinds:?}");
+        assert_eq!(order[..3], ["ftyp", "moov", "free"], "{name}");
+        let (index, free) = (kinds[1].1, kinds[2].1);
+        // The media lay behind too little room, which is left empty now.
+        assert_eq!(name == "wrong.part", free + 64 < index, "{name}: {kinds:?}");
+        assert!(free < index + 8192, "{name}: {free} bytes stay free behind an index of {index}");
+    }
 }
 
 #[test]

@@ -43,7 +43,7 @@ pub(crate) const fn muxer(container: Container) -> &'static str {
 pub(crate) const fn muxer_options(container: Container) -> &'static [(&'static str, &'static str)] {
     match container {
         // The movie's clock in edit lists is fine enough for sync to the tick of 90 kHz.
-        Container::Mp4 => &[("movflags", "+faststart+write_colr"), ("movie_timescale", "90000")],
+        Container::Mp4 => &[("movflags", "+write_colr"), ("movie_timescale", "90000")],
         // Without “unofficial” the library would not heed the four characters that are asked for.
         Container::Mov => &[("movflags", "+write_colr"), ("movie_timescale", "90000"), ("strict", "unofficial")],
         Container::Mkv => &[],

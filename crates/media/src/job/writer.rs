@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use beryl_core::check::Measured;
 use beryl_core::interleave::Interleaver;
+use beryl_core::iso::Listed;
 use beryl_core::language;
-use beryl_core::plan::Plan;
+use beryl_core::plan::{FrameRatePlan, Plan};
 use beryl_core::preset::{Container, SoundCodec};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, RunNews, SourceRef};
@@ -136,6 +137,9 @@ impl WriteTask<'_> {
             .map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() })
             .collect();
         output.set_chapters(&chapters)?;
+        if plan.container == Container::Mp4 {
+            output.leave_index_room(&expected_index(plan));
+        }
         output.write_header(muxer_options(plan.container))?;
         Ok(output)
     }
@@ -174,6 +178,41 @@ impl WriteTask<'_> {
             }),
         }
     }
+}
+
+/// What the index of a movie is expected to list of each stream. Where it is not known how long the output gets it comes
+/// to little; such an index is brought to the front when all is written.
+fn expected_index(plan: &Plan) -> Vec<Listed> {
+    // Room for what a plan does not foresee: a cut at which a key frame is set, a few frames more.
+    let with_spare = |count: u64| count + count / 16 + 16;
+    let frames = plan.picture.as_ref().and_then(|picture| picture.frames).map_or(0, with_spare);
+    let picture = plan.picture.as_ref().map(|picture| Listed {
+        packets: frames,
+        keys: with_spare(2 * frames / u64::from(picture.key_interval_frames.max(1))),
+        // Between two packets of sound that are written in turn.
+        runs: frames,
+        lengths: match picture.frame_rate {
+            FrameRatePlan::Constant { .. } => 16,
+            FrameRatePlan::Variable { .. } => frames,
+        },
+        shifts: frames,
+        described: 0,
+    });
+    let seconds = u64::try_from(plan.known_duration().ceil()).unwrap_or(0);
+    let sound = plan.sound.iter().map(|sound| {
+        // AAC has 1024 samples in a packet; what is copied may have fewer.
+        let (samples, even) = if sound.codec == SoundCodec::Copy { (480, false) } else { (1024, true) };
+        let packets = with_spare(seconds * u64::from(sound.sample_rate) / samples);
+        Listed {
+            packets,
+            keys: 0,
+            runs: if frames > 0 { packets.min(frames * plan.sound.len() as u64 + 64) } else { packets },
+            lengths: if even { 16 } else { packets },
+            shifts: 16,
+            described: 0,
+        }
+    });
+    picture.into_iter().chain(sound).collect()
 }
 
 /// Tags and roles of the stream in this slot.

@@ -391,6 +391,12 @@ impl EncoderStream {
         Ok(copy)
     }
 
+    /// Bytes of the header of its codec.
+    pub(crate) fn header_size(&self) -> u64 {
+        // SAFETY: the parameters are ours and not null; only a number is read.
+        unsafe { u64::try_from((*self.parameters).extradata_size).unwrap_or(0) }
+    }
+
     /// Seconds at its beginning that only prime the decoder, in codecs of which Matroska has to be told.
     pub(crate) fn priming(&self) -> Option<Rational> {
         // SAFETY: the parameters are ours and not null; only numbers are read.

@@ -6,6 +6,7 @@ use std::io::Read;
 use std::ptr;
 
 use beryl_core::ebml::{ROOM, delay_in_name};
+use beryl_core::iso::{Listed, most_index};
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
@@ -39,12 +40,66 @@ struct Bytes {
     readers: Vec<ByteStream>,
 }
 
+/// What is counted of a stream while it is written.
+#[derive(Debug, Default)]
+struct Counted {
+    packets: u64,
+    keys: u64,
+    bytes: u64,
+    /// How often its packets begin behind those of another stream.
+    turns: u64,
+    lengths: u64,
+    shifts: u64,
+    described: u64,
+    /// When the last packet was decoded, for how long, and by how much later it was shown.
+    last: Option<i64>,
+    length: Option<i64>,
+    shift: Option<i64>,
+}
+
+impl Counted {
+    fn take(&mut self, packet: &Packet, is_turn: bool) {
+        self.packets += 1;
+        self.keys += u64::from(packet.is_key());
+        self.bytes += packet.size();
+        self.turns += u64::from(is_turn);
+        if let Some(decoded) = packet.dts().or(packet.pts()) {
+            let length = self.last.replace(decoded).map(|last| decoded.wrapping_sub(last));
+            self.lengths += u64::from(length != self.length);
+            self.length = length;
+            let shift = packet.pts().map(|shown| shown.wrapping_sub(decoded));
+            self.shifts += u64::from(shift != self.shift);
+            self.shift = shift;
+        }
+    }
+
+    fn listed(&self) -> Listed {
+        Listed {
+            packets: self.packets,
+            keys: self.keys,
+            // Two runs that follow each other without a turn are longer than one may be.
+            runs: self.turns + 2 * (self.bytes / LONGEST_RUN) + 1,
+            // The last packet has a length of its own.
+            lengths: self.lengths + 2,
+            shifts: self.shifts + 1,
+            described: self.described,
+        }
+    }
+}
+
 /// A file being written by a muxer.
 pub(crate) struct Output {
     context: *mut ffi::AVFormatContext,
     /// Made by `Box::into_raw`: the muxer points to it, too.
     bytes: *mut Bytes,
     clocks: Vec<Rational>,
+    /// What the index has to list of each stream.
+    listed: Vec<Counted>,
+    /// The stream of the last packet.
+    last: Option<usize>,
+    /// Room that was left for the index, in front, and bytes of tags and chapters in it.
+    index_room: Option<u64>,
+    beside: u64,
     /// Whether priming is told as a delay of the codec.
     tells_delays: bool,
     /// Seconds of priming in front of each stream that has some, where the format tells it as a delay.
@@ -87,8 +142,17 @@ impl Output {
     pub(crate) fn create(medium: Medium, format: &str) -> Result<Self, WriteError> {
         let format_text = c_text(format);
         let bytes = Box::into_raw(Box::new(Bytes { writer: ByteStream::new(medium, true)?, readers: Vec::new() }));
-        let mut output =
-            Self { context: ptr::null_mut(), bytes, clocks: Vec::new(), tells_delays: false, delays: BTreeMap::new() };
+        let mut output = Self {
+            context: ptr::null_mut(),
+            bytes,
+            clocks: Vec::new(),
+            listed: Vec::new(),
+            last: None,
+            index_room: None,
+            beside: 0,
+            tells_delays: false,
+            delays: BTreeMap::new(),
+        };
         // SAFETY: texts end with NUL; the context is filled as the libraries document for own byte
         // streams, and what `opaque` points to is freed behind it.
         unsafe {
@@ -171,11 +235,14 @@ impl Output {
             }
         }
         self.clocks.push(stream.clock);
+        let names = tags.values().map(|value| value.len() as u64).sum::<u64>();
+        self.listed.push(Counted { described: stream.header_size() + 2 * names, ..Counted::default() });
         Ok(())
     }
 
     /// Tags of the whole file.
     pub(crate) fn set_tags(&mut self, tags: &BTreeMap<String, String>) {
+        self.beside += tags.iter().map(|(name, value)| (name.len() + value.len()) as u64 + TAG).sum::<u64>();
         // SAFETY: the context is ours and has no tags yet.
         unsafe { (*self.context).metadata = dictionary_of(tags) };
     }
@@ -185,6 +252,7 @@ impl Output {
         if chapters.is_empty() {
             return Ok(());
         }
+        self.beside += chapters.iter().map(|chapter| 2 * chapter.title.len() as u64 + CHAPTER).sum::<u64>();
         let milliseconds = |time: Rational| (time * Rational::whole(1000)).round();
         // SAFETY: table and chapters are allocated by the libraries' allocator, which frees them
         // with the context; the count never exceeds what is filled.
@@ -212,9 +280,21 @@ impl Output {
         Ok(())
     }
 
+    /// Leaves room for the index of a movie in front of the media, where each stream will be `expected`. What turns out not
+    /// to fit there is brought to the front by a second writing of the file.
+    pub(crate) fn leave_index_room(&mut self, expected: &[Listed]) {
+        let with_headers = self.listed.iter().zip(expected);
+        let with_headers = with_headers.map(|(counted, expected)| Listed { described: counted.described, ..*expected });
+        let room = most_index(&with_headers.collect::<Vec<_>>(), self.beside) + FREE_BOX;
+        // What is too much for the library is too little.
+        self.index_room = Some(room.min(i32::MAX.unsigned_abs().into()));
+    }
+
     /// Writes the header; each option must be known to the format.
     pub(crate) fn write_header(&mut self, options: &[(&str, &str)]) -> Result<(), WriteError> {
-        let mut options = Dictionary::new(options.iter().copied());
+        let room = self.index_room.map(|room| room.to_string());
+        let room = room.as_deref().map(|room| ("moov_size", room));
+        let mut options = Dictionary::new(options.iter().copied().chain(room));
         // SAFETY: the context is ours and complete.
         let code = unsafe { ffi::avformat_write_header(self.context, options.as_mut()) };
         self.answer(code, "write the header")?;
@@ -226,6 +306,7 @@ impl Output {
     /// come in the order of their times.
     pub(crate) fn write(&mut self, packet: Packet, shift: Rational) -> Result<(), WriteError> {
         let packet = self.placed(packet, shift);
+        self.list(&packet);
         // SAFETY: context and packet are ours; the packet stays so, and what it holds is only read.
         let code = unsafe { ffi::av_write_frame(self.context, packet.0) };
         self.answer(code, "write")
@@ -237,6 +318,15 @@ impl Output {
         // SAFETY: context and packet are ours; what the packet held is taken over.
         let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
         self.answer(code, "write")
+    }
+
+    /// Counts what the index will say of a packet.
+    fn list(&mut self, packet: &Packet) {
+        let stream = packet.stream();
+        let is_run = self.last.replace(stream) != Some(stream);
+        if let Some(counted) = self.listed.get_mut(stream) {
+            counted.take(packet, is_run);
+        }
     }
 
     /// A packet with its times by the clock of the format.
@@ -269,6 +359,7 @@ impl Output {
 
     /// Ends the file and brings it to the disk.
     pub(crate) fn finish(mut self) -> Result<(), WriteError> {
+        self.fit_index()?;
         // SAFETY: the header was written, as callers make sure; the context is ours.
         let code = unsafe { ffi::av_write_trailer(self.context) };
         self.answer(code, "end the file")?;
@@ -281,6 +372,27 @@ impl Output {
         self.answer(code, "end the file")?;
         self.write_delays()?;
         self.bytes_mut().writer.sync()?;
+        Ok(())
+    }
+
+    /// Sees whether the index fits into the room that was left for it. Where it may not, that room becomes an empty box, and
+    /// the index is brought in front of it by a second writing.
+    fn fit_index(&mut self) -> Result<(), WriteError> {
+        let listed: Vec<Listed> = self.listed.iter().map(Counted::listed).collect();
+        let needed = most_index(&listed, self.beside) + FREE_BOX;
+        let Some(room) = self.index_room.filter(|room| needed > *room) else { return Ok(()) };
+        // SAFETY: the byte stream is ours and open.
+        unsafe { ffi::avio_flush(self.bytes().writer.context()) };
+        let mut first = [0; 4];
+        self.bytes().writer.reader()?.into_file().read_exact(&mut first)?;
+        let mut empty = u32::try_from(room).unwrap_or(u32::MAX).to_be_bytes().to_vec();
+        empty.extend(b"free");
+        self.bytes_mut().writer.write_at(u32::from_be_bytes(first).into(), &empty)?;
+        for (name, value) in [(c"moov_size", c"0"), (c"movflags", c"+faststart")] {
+            // SAFETY: the context and its muxer's own options are ours; both texts end with NUL.
+            let code = unsafe { ffi::av_opt_set((*self.context).priv_data, name.as_ptr(), value.as_ptr(), 0) };
+            self.answer(code, "bring the index to the front")?;
+        }
         Ok(())
     }
 
@@ -315,6 +427,13 @@ impl Output {
         Ok(())
     }
 }
+
+/// Bytes around a tag, around a chapter, and of an empty box.
+const TAG: u64 = 64;
+const CHAPTER: u64 = 256;
+const FREE_BOX: u64 = 8;
+/// Bytes after which a run of packets ends.
+const LONGEST_RUN: u64 = 1 << 20;
 
 /// Bytes of a header in which tracks are described.
 const LARGEST_HEADER: u64 = 1 << 20;
