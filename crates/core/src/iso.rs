@@ -37,6 +37,9 @@ pub fn box_at(read: &mut ReadAt<'_>, at: u64) -> Option<Box> {
     Some(Box { kind, content: at + length, end: size.and_then(|size| at.checked_add(size)) })
 }
 
+/// Bytes of an index around the tables of a track, and around all tracks, at most; boxes of a track come to some 700.
+pub const AROUND: u64 = 1024;
+
 /// What an index has to list of one stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Listed {
@@ -54,18 +57,18 @@ pub struct Listed {
     pub described: u64,
 }
 
-/// Bytes that the index (`moov`) of these streams takes at most: the size of each packet (`stsz`), each key packet where not
-/// all are (`stss`), lengths (`stts`) and shifts (`ctts`), and the place of each run (`co64`, `stsc`); for each stream what
+/// Bytes that the index (`moov`) of these streams takes at most: the size of each packet (`stsz`) and whether others need it
+/// (`sdtp`), each key packet where not all are (`stss`), lengths (`stts`) and shifts (`ctts`), and the place of each run (`co64`, `stsc`); for each stream what
 /// stands around these tables. `beside` are bytes of tags and chapters.
 #[must_use]
 pub fn most_index(streams: &[Listed], beside: u64) -> u64 {
     let of_stream = |stream: &Listed| {
         let keys = if stream.keys < stream.packets { stream.keys } else { 0 };
         let tables =
-            [(stream.packets, 4), (keys, 4), (stream.lengths, 8), (stream.shifts, 8), (stream.runs.min(stream.packets), 20)];
+            [(stream.packets, 5), (keys, 4), (stream.lengths, 8), (stream.shifts, 8), (stream.runs.min(stream.packets), 20)];
         tables.iter().fold(stream.described, |sum, (entries, bytes)| sum.saturating_add(entries.saturating_mul(*bytes)))
     };
-    let around = 1024 * (streams.len() as u64 + 1);
+    let around = AROUND * (streams.len() as u64 + 1);
     streams.iter().map(of_stream).fold(around.saturating_add(beside), u64::saturating_add)
 }
 

@@ -2,7 +2,7 @@
 //! stand around it then.
 //!
 //! [`hold`] is called before the job is read: no new privileges, no sockets, no other programs, no look
-//! into other processes, and the first to go when the machine runs out of it.
+//! into other processes, and the first to go when the machine runs out of memory.
 //! [`confine`] follows as soon as the job is known: only its files can be opened, its sources only for
 //! reading, and nothing can grow without end. Outputs are created before and stay open, so that nothing
 //! in their folder can be opened for writing; finished files there are out of reach.

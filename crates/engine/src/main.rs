@@ -24,6 +24,7 @@ use beryl_core::units::ByteSize;
 use beryl_media::{Control, Outputs, StillWish};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike;
+use uuid::Uuid;
 
 /// How long a cancelled job may take to put its things away before it is ended.
 const CANCEL_GRACE: Duration = Duration::from_millis(700);
@@ -31,6 +32,8 @@ const CANCEL_GRACE: Duration = Duration::from_millis(700);
 const WAY_GIVEN: i32 = 10;
 
 static ACCOUNT: LazyLock<memory::Account> = LazyLock::new(memory::Account::open);
+/// Runs whose files are whole.
+static WRITTEN: Mutex<Vec<Uuid>> = Mutex::new(Vec::new());
 /// What the job is planned to need.
 static PLANNED: OnceLock<Option<ByteSize>> = OnceLock::new();
 
@@ -135,7 +138,12 @@ fn work(job: &Job, outputs: Outputs, means: Means, control: &Control) -> Result<
         Job::Stills { source, .. } => stills(source),
         // The starter gives every engine a working folder of its own.
         Job::Encode { source, runs, .. } => {
-            beryl_media::encode_into(source, runs, outputs, Path::new("."), means, control, &|event| tell(&event))
+            beryl_media::encode_into(source, runs, outputs, Path::new("."), means, control, &|event| {
+                if let Event::Run { id, news: RunNews::Written { .. } } = &event {
+                    WRITTEN.lock().unwrap_or_else(PoisonError::into_inner).push(*id);
+                }
+                tell(&event);
+            })
         }
     }
 }
@@ -205,10 +213,14 @@ fn put_away<'a>(runs: impl Iterator<Item = &'a EncodeRun>) {
     }
 }
 
-/// Ends the process, which holds more than its job may: whatever it made is removed, and told of.
+/// Ends the process, which holds more than its job may: what is not whole yet is removed, and told of.
 fn out_of_memory(runs: &[EncodeRun], held: ByteSize, most: ByteSize) -> ! {
     let why = format!("its pictures took {held} of memory, and it may take {most}");
-    beryl_media::remove_temporary_files(runs);
+    // What is whole already is somebody's.
+    let written = WRITTEN.lock().unwrap_or_else(PoisonError::into_inner);
+    for run in runs.iter().filter(|run| !written.contains(&run.id)) {
+        beryl_media::remove_temporary_files(std::slice::from_ref(run));
+    }
     tell(&Event::Failed { problem: Problem::new(ProblemKind::OutOfMemory, "the job was ended", why) });
     tell(&ended(Duration::ZERO));
     std::process::exit(0);

@@ -54,7 +54,6 @@ pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options
     "libx265"
 }
 
-/// A value among others that are parted by colons.
 /// Frames that are encoded side by side on so many threads, which share the lines of few; more frames would cost memory
 /// and quality.
 pub(super) const fn frames_at_once(threads: u32) -> u32 {
@@ -66,6 +65,7 @@ pub(super) const fn frames_at_once(threads: u32) -> u32 {
     }
 }
 
+/// A value among others that are parted by colons.
 fn escaped(value: &str) -> String {
     value.replace('\\', r"\\").replace('\'', r"\'").replace(':', r"\:")
 }

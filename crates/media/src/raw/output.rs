@@ -6,7 +6,7 @@ use std::io::Read;
 use std::ptr;
 
 use beryl_core::ebml::{ROOM, delay_in_name};
-use beryl_core::iso::{Listed, most_index};
+use beryl_core::iso::{AROUND, Listed, most_index};
 use beryl_core::rational::Rational;
 use ffmpeg_next::ffi;
 
@@ -235,6 +235,10 @@ impl Output {
             }
         }
         self.clocks.push(stream.clock);
+        if tags.contains_key("timecode") {
+            // It becomes a track of its own.
+            self.beside += AROUND;
+        }
         let names = tags.values().map(|value| value.len() as u64).sum::<u64>();
         self.listed.push(Counted { described: stream.header_size() + 2 * names, ..Counted::default() });
         Ok(())
@@ -252,7 +256,8 @@ impl Output {
         if chapters.is_empty() {
             return Ok(());
         }
-        self.beside += chapters.iter().map(|chapter| 2 * chapter.title.len() as u64 + CHAPTER).sum::<u64>();
+        // They become a track as well.
+        self.beside += AROUND + chapters.iter().map(|chapter| 2 * chapter.title.len() as u64 + CHAPTER).sum::<u64>();
         let milliseconds = |time: Rational| (time * Rational::whole(1000)).round();
         // SAFETY: table and chapters are allocated by the libraries' allocator, which frees them
         // with the context; the count never exceeds what is filled.
@@ -315,6 +320,7 @@ impl Output {
     /// The same, where streams are in step by themselves: the library waits for a packet of each and orders them.
     pub(crate) fn write_in_any_order(&mut self, packet: Packet) -> Result<(), WriteError> {
         let packet = self.placed(packet, Rational::ZERO);
+        self.list(&packet);
         // SAFETY: context and packet are ours; what the packet held is taken over.
         let code = unsafe { ffi::av_interleaved_write_frame(self.context, packet.0) };
         self.answer(code, "write")
@@ -370,6 +376,8 @@ impl Output {
             (*writer).error
         };
         self.answer(code, "end the file")?;
+        #[cfg(debug_assertions)]
+        self.see_index();
         self.write_delays()?;
         self.bytes_mut().writer.sync()?;
         Ok(())
@@ -394,6 +402,20 @@ impl Output {
             self.answer(code, "bring the index to the front")?;
         }
         Ok(())
+    }
+
+    /// Sees that the index is not larger than it was reckoned to be: it would have been written over the media.
+    #[cfg(debug_assertions)]
+    fn see_index(&self) {
+        use beryl_core::iso::box_at;
+        let Some(file) = self.bytes().writer.reader().ok().filter(|_| self.index_room.is_some()) else { return };
+        let file = file.into_file();
+        let mut read = crate::source::reader(&file);
+        let index = box_at(&mut read, 0).and_then(|first| Some((first.end?, box_at(&mut read, first.end?)?)));
+        let Some((begin, index)) = index.filter(|(_, index)| &index.kind == b"moov") else { panic!("no index in front") };
+        let size = index.end.unwrap_or(u64::MAX) - begin;
+        let most = most_index(&self.listed.iter().map(Counted::listed).collect::<Vec<_>>(), self.beside);
+        assert!(size <= most, "an index of {size} bytes was reckoned to be {most} at most");
     }
 
     /// Writes the delays of codecs into the header, in the room that was left for them.
