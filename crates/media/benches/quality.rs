@@ -1,9 +1,10 @@
 //! Quality for each bit, of sets of encoder options beside those that presets are made with.
 //!
-//! `cargo bench --workspace --bench quality -- FILE …` encodes the first frames of each file (of demo clips where none is
-//! given) at three qualities with each set, and prints how many bits a set takes for the same SSIM and for the same PSNR (the mean over what both
-//! reach, between measured points on straight lines of decibels over the logarithm of the rate, after Bjøntegaard) and how
-//! much processor time, both in percent of the options as they are.
+//! `cargo bench --workspace --bench quality -- PRESET … FILE …` encodes the first frames of each file (of demo clips where
+//! none is given) at three qualities with each set for a preset (for all that are measured where none is given), and
+//! prints how many bits a set takes for the same SSIM and for the same PSNR (the mean over what both reach, between measured
+//! points on straight lines of decibels over the logarithm of the rate, after Bjøntegaard) and how much processor time, both
+//! in percent of the options as they are.
 
 // A benchmark fails loudly.
 #![allow(clippy::unwrap_used)]
@@ -47,6 +48,9 @@ const HEVC: [Set; 6] = [
     &[("x265-params", "rc-lookahead=10")],
     &[("x265-params", "rdoq-level=1")],
 ];
+
+/// What is measured for which presets.
+const PRESETS: [(&str, &[Set]); 3] = [("web-1080", &H264), ("review-small", &H264), ("delivery-hevc", &HEVC)];
 
 /// Rate and quality in decibels, from low to high.
 type Curve = Vec<(f64, f64)>;
@@ -105,7 +109,9 @@ fn measured(folder: &Path, source: &SourceRef, plans: &[Plan], set: Set) -> Meas
 fn main() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
-    let mut files: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let arguments = std::env::args().skip(1).filter(|argument| !argument.starts_with('-'));
+    let (named, mut files): (Vec<String>, Vec<String>) =
+        arguments.partition(|argument| PRESETS.iter().any(|(preset, _)| preset == argument));
     if files.is_empty() {
         for clip in clips().into_iter().filter(|clip| ["kiln-07_firing_cam-b.mp4", "trailer_scope_v6.mp4"].contains(&clip.path)) {
             files.push(folder.path().join(clip.path).display().to_string());
@@ -122,7 +128,7 @@ fn main() {
             (source, reading)
         })
         .collect();
-    for (preset, sets) in [("web-1080", &H264[..]), ("review-small", &H264[..]), ("delivery-hevc", &HEVC[..])] {
+    for (preset, sets) in PRESETS.into_iter().filter(|(preset, _)| named.is_empty() || named.iter().any(|name| name == preset)) {
         let mut rows = vec![(Vec::new(), Vec::new(), 0.0, 0.0); sets.len()];
         for (source, reading) in &sources {
             let plans = QUALITIES.map(|crf| {

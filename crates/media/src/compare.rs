@@ -8,7 +8,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, FileRef, PairFilm, Reference, SourceRef};
 use beryl_core::quality::{Comparison, FrameQuality, IDENTICAL};
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::reading::FieldOrder;
 use crossbeam_channel::{Receiver, bounded};
 
 use crate::encoders::{muxer, muxer_options};
@@ -18,6 +18,7 @@ use crate::raw::{
     AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Medium, Output, WriteError, pixel_format,
     pixel_format_number,
 };
+use crate::screen::{Screen, screen};
 use crate::source::{open_root, system_path};
 use crate::supplies::Supplies;
 
@@ -187,6 +188,7 @@ struct Film<'a> {
 }
 
 struct Writing {
+    screens: [Screen; 2],
     graph: Graph,
     encoder: Encoder,
     output: Output,
@@ -200,13 +202,15 @@ impl Film<'_> {
         let Some(mut seen) = self.seen.at(time + slack, length) else { return Ok(()) };
         let ticks = |seconds: Rational| seconds.divided_by(FILM_CLOCK).map_or(0, Rational::round);
         let mut made = made.clone();
+        let writing = match &mut self.writing {
+            Some(writing) => writing,
+            none => none.insert(Writing::begin(self.film)?),
+        };
+        let [above, below] = &mut writing.screens;
+        (seen, made) = (above.show(seen)?, below.show(made)?);
         for frame in [&mut seen, &mut made] {
             frame.set_times(ticks(time), ticks(length).max(1));
         }
-        let writing = match &mut self.writing {
-            Some(writing) => writing,
-            none => none.insert(Writing::begin(self.film, &seen, &made)?),
-        };
         writing.graph.push_to(0, Some(seen))?;
         writing.graph.push_to(1, Some(made))?;
         writing.drain(ticks(length).max(1))
@@ -221,20 +225,21 @@ impl Film<'_> {
 }
 
 impl Writing {
-    fn begin(film: &PairFilm, seen: &Frame, made: &Frame) -> Result<Self, WriteError> {
+    fn begin(film: &PairFilm) -> Result<Self, WriteError> {
         let (width, height) = (film.width, film.height);
-        let inputs = [seen, made].map(|frame| GraphInput::of_picture(frame, FILM_CLOCK));
-        let sized = format!("scale=w={width}:h={height}:flags=bicubic:out_range=tv,format=pix_fmts=yuv420p,setsar=1");
-        let graph = Graph::with_inputs(&inputs, &format!("[in0]{sized}[above];[in1]{sized}[below];[above][below]vstack"))?;
+        let pixel_format = "yuv420p";
+        let format = pixel_format_number(pixel_format)?;
+        let input = GraphInput::Picture { width, height, format, pixel_aspect: Rational::ONE, clock: FILM_CLOCK, rate: None };
+        let graph = Graph::with_inputs(&[input.clone(), input], "[in0][in1]vstack")?;
         let encoder = Encoder::open(&EncoderSettings {
             name: "libx264",
             kind: EncoderKind::Picture {
                 width,
                 height: height * 2,
-                pixel_format: pixel_format_number("yuv420p")?,
+                pixel_format: format,
                 pixel_aspect: Rational::ONE,
                 rate: None,
-                colour: Colour::default(),
+                colour: screen(),
                 fields: FieldOrder::Progressive,
             },
             clock: FILM_CLOCK,
@@ -255,13 +260,14 @@ impl Writing {
         output.add_stream(&stream, &std::collections::BTreeMap::new(), &["default".to_owned()])?;
         output.leave_index_room(&[]);
         output.write_header(muxer_options(container))?;
-        Ok(Self { graph, encoder, output })
+        let screens = [(); 2].map(|()| Screen::new((width, height), pixel_format, screen()));
+        Ok(Self { screens, graph, encoder, output })
     }
 
     fn drain(&mut self, length: i64) -> Result<(), WriteError> {
         while let Some(mut frame) = self.graph.pull()? {
             frame.set_times(frame.pts().unwrap_or(0), length);
-            frame.prepare_for_encoding(FieldOrder::Progressive, &Colour::default());
+            frame.prepare_for_encoding(FieldOrder::Progressive, &screen());
             self.encoder.send(Some(&frame))?;
             self.write(length)?;
         }

@@ -17,6 +17,7 @@ mod raw;
 mod record;
 mod samples;
 mod scan;
+mod screen;
 mod source;
 mod still;
 mod supplies;

@@ -16,9 +16,12 @@ use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, Hdr, Reading};
+use beryl_core::reading::{Colour, Content, FieldOrder, Hdr, Reading};
 use beryl_demo::{Clip, clips, make};
-use beryl_media::{Control, Planes, StillWish, alphas, encode, pictures, probe, still};
+use beryl_media::{
+    Control, Planes, RecordedPicture, Recorder, Recording, Stamping, StillWish, alphas, encode, pictures, probe,
+    silence_libraries, still,
+};
 use material::{Picture, lively, progressive, write};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -296,6 +299,122 @@ fn graded(folder: &Path, transfer: &str) -> Reading {
         }
     }
     reading
+}
+
+const RED: [u8; 3] = [200, 90, 40];
+
+/// A second of one colour in H.264 without loss, as a transport stream.
+fn flat(path: &Path, height: u32, pixel_format: &'static str, colour: [&str; 3], rgb: [u8; 3], stamping: Stamping) {
+    let [transfer, matrix, range] = colour;
+    let word = |word: &str| Some(word.to_owned());
+    let picture = RecordedPicture {
+        encoder: "libx264",
+        options: vec![("qp", "0"), ("g", "5")],
+        pixel_format,
+        width: SIDE as u32,
+        height,
+        pixel_aspect: Rational::ONE,
+        clock: Rational::constant(1, 25),
+        rate: Rational::whole(25),
+        fields: FieldOrder::Progressive,
+        colour: Colour {
+            primaries: word("bt709"),
+            transfer: word(transfer),
+            matrix: word(matrix),
+            range: word(range),
+            chroma_location: None,
+        },
+    };
+    let recording = Recording { format: "mpegts", picture: Some(picture), ..Recording::default() };
+    let mut recorder = Recorder::begin(path, &recording).unwrap();
+    recorder.stamp(0, stamping);
+    for tick in 0..25 {
+        recorder.picture(&rgb.repeat(SIDE * height as usize), tick, 1).unwrap();
+    }
+    recorder.finish().unwrap();
+}
+
+#[test]
+fn what_is_shown_has_the_colours_that_are_meant() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let shown = |name: &str| {
+        let output = file(folder.path(), name);
+        let wish = StillWish { at: Rational::ZERO, width: SIDE as u32, field: ShownField::Both, shape: None, output: &output };
+        still(&source(folder.path(), "film.ts"), wish, folder.path()).unwrap();
+    };
+    for (matrix, red, blue) in [("bt709", 0.2126, 0.0722), ("smpte170m", 0.299, 0.114), ("bt2020nc", 0.2627, 0.0593)] {
+        for range in ["tv", "pc"] {
+            flat(&folder.path().join("film.ts"), SIDE as u32, "yuv444p", ["bt709", matrix, range], RED, |time| time);
+            let codes = &pictures(&source(folder.path(), "film.ts")).unwrap()[0];
+            let [y, cb, cr] = [&codes.luma, &codes.cb, &codes.cr].map(|plane| f64::from(plane[0]));
+            let (black, of_luma, of_colour) = if range == "pc" { (0.0, 255.0, 255.0) } else { (16.0, 219.0, 224.0) };
+            let (y, cb, cr) = ((y - black) / of_luma, (cb - 128.0) / of_colour, (cr - 128.0) / of_colour);
+            let (r, b) = (y + 2.0 * (1.0 - red) * cr, y + 2.0 * (1.0 - blue) * cb);
+            let meant = [r, (y - red * r - blue * b) / (1.0 - red - blue), b].map(|part| part * 255.0);
+            shown("still.png");
+            let decoder =
+                png::Decoder::new(std::io::BufReader::new(std::fs::File::open(folder.path().join("still.png")).unwrap()));
+            let mut reader = decoder.read_info().unwrap();
+            let mut bytes = vec![0; reader.output_buffer_size().unwrap()];
+            reader.next_frame(&mut bytes).unwrap();
+            shown("still.jpg");
+            // JPEG is read by the matrix of BT.601 in the full range.
+            let codes = &pictures(&source(folder.path(), "still.jpg")).unwrap()[0];
+            let [y, cb, cr] = [&codes.luma, &codes.cb, &codes.cr].map(|plane| f64::from(plane[0]));
+            let (cb, cr) = (cb - 128.0, cr - 128.0);
+            let in_jpeg = [y + 1.402 * cr, y - 0.344_136 * cb - 0.714_136 * cr, y + 1.772 * cb];
+            for part in 0..3 {
+                let in_png = f64::from(bytes[part]);
+                assert!(
+                    (in_png - meant[part]).abs() <= 1.0,
+                    "{matrix} {range}, PNG: {:?} where {meant:?} are meant",
+                    &bytes[..3]
+                );
+                assert!(
+                    (in_jpeg[part] - meant[part]).abs() <= 3.0,
+                    "{matrix} {range}, JPEG: {in_jpeg:?} where {meant:?} are meant"
+                );
+            }
+        }
+    }
+    // Graphics white of PQ is nearly white on a screen.
+    flat(&folder.path().join("film.ts"), SIDE as u32, "yuv444p", ["smpte2084", "bt709", "tv"], [148; 3], |time| time);
+    shown("still.jpg");
+    let white = pictures(&source(folder.path(), "still.jpg")).unwrap()[0].luma[0];
+    assert!((238..=252).contains(&white), "{white}");
+}
+
+#[test]
+fn pictures_of_another_form_in_mid_stream_get_the_colour_of_the_others() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let (film, stray) = (folder.path().join("film.ts"), folder.path().join("stray.ts"));
+    flat(&film, SIDE as u32, "yuv420p", ["bt709", "bt709", "tv"], RED, |time| time + Rational::ONE);
+    flat(&stray, SIDE as u32 / 2, "yuv422p", ["bt709", "smpte170m", "pc"], RED, |time| time + Rational::whole(2));
+    let stray = pictures(&source(folder.path(), "stray.ts")).unwrap()[5].clone();
+    let mut both = std::fs::read(folder.path().join("film.ts")).unwrap();
+    both.extend(std::fs::read(folder.path().join("stray.ts")).unwrap());
+    std::fs::write(folder.path().join("film.ts"), both).unwrap();
+    let mut reading = probe(&source(folder.path(), "film.ts")).unwrap();
+    reading.duration = Some(Rational::whole(2));
+    let plan = lossless(&reading, json!({}));
+    let out = pictures(&made(folder.path(), "film.ts", &plan, &[])).unwrap();
+    assert_eq!(out.len(), 50);
+    // Codes of the full range by BT.601, as light, and back by BT.709 in the limited range.
+    let [y, cb, cr] = [&stray.luma, &stray.cb, &stray.cr].map(|plane| f64::from(plane[0]));
+    let fine = [64.0 + 876.0 * y / 255.0, 512.0 + 896.0 * (cb - 128.0) / 255.0, 512.0 + 896.0 * (cr - 128.0) / 255.0];
+    let wanted = to_codes(to_rgb(fine)).map(|code| code / 4.0);
+    let last = out.last().unwrap();
+    let line = |plane: &[u8], line: usize, width: usize| f64::from(plane[line * width + width / 2]);
+    let shown = [line(&last.luma, SIDE / 2, SIDE), line(&last.cb, SIDE / 4, SIDE / 2), line(&last.cr, SIDE / 4, SIDE / 2)];
+    for (shown, wanted) in shown.iter().zip(wanted) {
+        assert!((shown - wanted).abs() <= 1.0, "{shown} where {wanted:.1} is right, of {y} {cb} {cr}");
+    }
+    // Above and below it is black.
+    let bars =
+        [line(&last.luma, 2, SIDE), line(&last.luma, SIDE - 3, SIDE), line(&last.cb, 2, SIDE / 2), line(&last.cr, 2, SIDE / 2)];
+    assert_eq!(bars, [16.0, 16.0, 128.0, 128.0]);
 }
 
 #[test]

@@ -14,7 +14,7 @@ use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::rational::Rational;
-use beryl_media::{Control, channels, encode, probe, silence_libraries};
+use beryl_media::{Control, RecordedSound, Recorder, Recording, Stamping, channels, encode, probe, silence_libraries};
 use material::wave;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -227,6 +227,44 @@ fn sixteen_bits_are_left_alone_or_dithered() {
     for harmonic in [3.0, 5.0, 7.0] {
         let (level, _) = measured(middle(&out[0]), 440.0 * harmonic, 48_000);
         assert!(level < soft / 12.0, "harmonic {harmonic}: {}", level / soft);
+    }
+}
+
+/// Two seconds of a tone in the left of so many channels, as AC-3 in a transport stream.
+fn broadcast(path: &Path, channels: u32, stamping: Stamping) {
+    let sounds = vec![RecordedSound { encoder: "ac3", sample_rate: 48_000, channels, language: None }];
+    let mut recorder = Recorder::begin(path, &Recording { format: "mpegts", sounds, ..Recording::default() }).unwrap();
+    recorder.stamp(0, stamping);
+    for sample in tone(400.0, 0.1, 48_000, 2.0) {
+        let moment: Vec<f32> = (0..channels).map(|channel| if channel == 0 { sample as f32 } else { 0.0 }).collect();
+        recorder.sound(0, &moment).unwrap();
+    }
+    recorder.finish().unwrap();
+}
+
+#[test]
+fn sound_whose_channels_change_in_mid_stream_goes_on_sample_by_sample() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    broadcast(&folder.path().join("film.ts"), 6, |time| time + Rational::ONE);
+    broadcast(&folder.path().join("rest.ts"), 2, |time| time + Rational::whole(3));
+    let mut both = std::fs::read(folder.path().join("film.ts")).unwrap();
+    both.extend(std::fs::read(folder.path().join("rest.ts")).unwrap());
+    std::fs::write(folder.path().join("film.ts"), both).unwrap();
+    for (container, codec) in [("mp4", "aac"), ("mov", "pcm16"), ("wav", "pcm24")] {
+        let rate = if codec == "aac" { json!(256_000) } else { Value::Null };
+        let settings = json!({ "codec": codec, "bits_per_second": rate, "channels": "stereo", "sample_rate": 48_000 });
+        let out = made(folder.path(), "film.ts", &planned(folder.path(), "film.ts", container, settings));
+        let second = |number: usize| number * 48_000 + 12_000..number * 48_000 + 36_000;
+        assert!(out[0].len().abs_diff(4 * 48_000) <= 1536, "{codec}: {} samples", out[0].len());
+        for part in [second(0), second(1), second(2), second(3)] {
+            let [(left, rest), (right, _)] = [0, 1].map(|channel| measured(&out[channel][part.clone()], 400.0, 48_000));
+            assert!((decibels(left) + 20.0).abs() < 0.3 && decibels(right) < -60.0, "{codec} {part:?}: {left} {right}");
+            assert!(decibels(rest) < -60.0, "{codec} {part:?}: {:.1} dB beside the tone", decibels(rest));
+        }
+        // Nothing is missing, and nothing is heard twice, where they change.
+        let (left, rest) = measured(&out[0][2 * 48_000 - 2400..2 * 48_000 + 2400], 400.0, 48_000);
+        assert!((decibels(left) + 20.0).abs() < 1.0, "{codec}: {left} with {rest} beside it at the change");
     }
 }
 

@@ -30,7 +30,7 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
             <Choice key={setting.name} setting={setting} chosen={chosenWay(row.overrides, setting)} onChoose={(value) => { change(setting.place, value); }} />
           ))}
           {section.name === "Colour" && LEVELS.map((level) => (
-            <Level key={level.name} {...level} value={valueAt(row.overrides, ["adjustment", level.name])} onChange={(value) => { change(["adjustment", level.name], value); }} />
+            <Level key={level.name} {...level} value={valueAt(row.overrides, ["picture", "adjustment", level.name])} onChange={(value) => { change(["picture", "adjustment", level.name], value); }} />
           ))}
         </Box>
       ))}

@@ -66,7 +66,7 @@ pub(super) fn decide(
             let because = "the preset asks for it: not all players heed it";
             journal.note(Subject::Colour, "/picture/colour/range", Origin::Preset, "full range", because);
         }
-        let stays_full = settings.range == RangeRule::Same && is_full(source) && !is_changed;
+        let stays_full = settings.range == RangeRule::Same && is_full(&source.pixel_format, &source.colour) && !is_changed;
         space.full_range = settings.range == RangeRule::Full || stays_full;
     }
     let samples = Samples { pixel_format: format.planar(), chroma: site(way, format, &space), space };
@@ -156,9 +156,9 @@ fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: Colour
         journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
         return ColourSpace { matrix: matrix.to_owned(), full_range: false, ..present };
     }
-    if is_full(source) && range == RangeRule::Same {
+    if is_full(&source.pixel_format, &source.colour) && range == RangeRule::Same {
         journal.note(Subject::Colour, "/picture/colour/range", Origin::Source, "full range kept", "the source has it");
-    } else if is_full(source) && range == RangeRule::Limited {
+    } else if is_full(&source.pixel_format, &source.colour) && range == RangeRule::Limited {
         let because = "players and broadcasters expect limited range";
         journal.note(Subject::Colour, "", Origin::Source, "full range converted to limited", because);
     }

@@ -37,6 +37,7 @@ pub use build::plan;
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
 pub use samples::{ChromaSite, ColourSpace, Samples};
+pub use way::steps_between;
 
 /// The exact settings of one output.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

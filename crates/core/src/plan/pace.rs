@@ -20,7 +20,7 @@ pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut
     if factor == Rational::ONE {
         return (factor, pace);
     }
-    let what = format!("played at {:.3} % of the speed, sound with its pitch kept", factor.to_f64() * 100.0);
+    let what = format!("played at {:.3} % of the speed", factor.to_f64() * 100.0);
     journal.note(Subject::Speed, "/picture/speed", Origin::Preset, what, because);
     (factor, Pace { rate: pace.rate * factor, nominal: pace.nominal * factor, ..pace })
 }

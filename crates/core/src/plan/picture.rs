@@ -312,7 +312,7 @@ fn decide_range(settings: &PictureSettings, source: &Picture, container: Contain
         PictureCodec::Ffv1 => container == Container::Mkv,
         PictureCodec::Prores | PictureCodec::Mpeg2 => false,
     };
-    let is_full = asked == RangeRule::Full || asked == RangeRule::Same && is_full(source);
+    let is_full = asked == RangeRule::Full || asked == RangeRule::Same && is_full(&source.pixel_format, &source.colour);
     if says_full || !is_full {
         return asked;
     }

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::pixels::PixelForm;
+use crate::reading::Colour;
 
 /// What the codes of a picture mean, in the libraries' words for the numbers of ITU-T H.273.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -198,6 +199,19 @@ impl Samples {
             _ => self.space.clone(),
         };
         Self { pixel_format: form.planar(), space, chroma: self.chroma.within(form) }
+    }
+
+    /// What is said of their colour.
+    #[must_use]
+    pub fn colour(&self) -> Colour {
+        let ColourSpace { primaries, transfer, matrix, full_range } = self.space.clone();
+        Colour {
+            primaries: Some(primaries),
+            transfer: Some(transfer),
+            matrix: Some(matrix),
+            range: Some(if full_range { "pc" } else { "tv" }.to_owned()),
+            chroma_location: Some(self.chroma.word().to_owned()),
+        }
     }
 
     /// Whether fewer bits make a pattern necessary that hides the steps between codes.

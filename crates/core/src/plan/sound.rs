@@ -4,7 +4,7 @@ use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
 use crate::downmix::{MOST_CHANNELS, Mix};
 use crate::layout;
-use crate::preset::{ChannelRule, Container, SoundCodec, SoundSettings, SoundStreams};
+use crate::preset::{ChannelRule, Container, Pitch, SoundCodec, SoundSettings, SoundStreams};
 use crate::rational::Rational;
 use crate::reading::{Reading, Sound, Stream};
 use crate::units::BitRate;
@@ -72,6 +72,13 @@ pub(super) fn plan(
         if let Some(from) = from {
             note_places(sound, from, container, journal);
         }
+    }
+    if speed != Rational::ONE && !planned.is_empty() {
+        let what = match settings.pitch {
+            Pitch::Keep => "stretched, its pitch kept",
+            Pitch::Follow => "its pitch follows the speed",
+        };
+        journal.note(Subject::Sound, "/sound/pitch", Origin::Preset, what, "the output plays at another speed");
     }
     if planned.len() < streams.len() {
         let because = if only_one && settings.streams == SoundStreams::All {

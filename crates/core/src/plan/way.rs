@@ -1,8 +1,11 @@
 //! The way of a picture from the source's form to the output's: its steps, and the form behind each.
 
 use super::{ChromaSite, ColourSpace, PlanError, Samples, Step};
+use crate::geometry::{Frame, fitted};
 use crate::pixels::{PixelForm, is_rgb};
-use crate::reading::{FieldOrder, Picture};
+use crate::reading::{Colour, FieldOrder, Picture};
+use crate::timeline::PictureForm;
+use crate::tone::USUAL_PEAK;
 
 /// Bits in which everything is computed that gives other samples.
 const FINE: u32 = 16;
@@ -19,17 +22,21 @@ pub(super) struct Way {
 impl Way {
     /// The beginning: pictures as the source has them, in planes.
     pub(super) fn of(source: &Picture) -> Self {
-        let form = PixelForm::of(&source.pixel_format);
+        Self::stored(&source.pixel_format, &source.colour, (source.width, source.height))
+    }
+
+    fn stored(stored: &str, colour: &Colour, size: (u32, u32)) -> Self {
+        let form = PixelForm::of(stored);
         let pixel_format = form.planar();
         // The “j” of some names says only that they have the full range.
-        let stored = source.pixel_format.replace("yuvj", "yuv");
+        let named = stored.replace("yuvj", "yuv");
         let steps =
-            if pixel_format == stored { Vec::new() } else { vec![Step::Rearrange { from: stored, to: pixel_format.clone() }] };
-        let declared = source.colour.chroma_location.as_deref().and_then(ChromaSite::of);
-        let usual = if source.pixel_format.starts_with("yuvj") { ChromaSite::Center } else { ChromaSite::Left };
+            if pixel_format == named { Vec::new() } else { vec![Step::Rearrange { from: named, to: pixel_format.clone() }] };
+        let declared = colour.chroma_location.as_deref().and_then(ChromaSite::of);
+        let usual = if stored.starts_with("yuvj") { ChromaSite::Center } else { ChromaSite::Left };
         let chroma = declared.unwrap_or(usual).within(form);
-        let samples = Samples { pixel_format, space: space_of(source), chroma };
-        Self { steps, samples, size: (source.width, source.height), fields_apart: false }
+        let samples = Samples { pixel_format, space: space_of(stored, colour, size), chroma };
+        Self { steps, samples, size, fields_apart: false }
     }
 
     /// Says that pictures have two fields from the beginning to the end. The lines of colour of 4:2:0 lie in their
@@ -62,7 +69,7 @@ impl Way {
                 "colour of the kind “{word}”, which the source declares, cannot be converted: leave its colour space as it is, in a codec that stores it"
             )));
         }
-        if (&self.samples.space.primaries, self.samples.space.curve()) != (&to.space.primaries, to.space.curve()) {
+        if self.changes_light(&to) {
             self.recolour(&to.space);
         }
         let moves = self.size != (width, height)
@@ -82,6 +89,10 @@ impl Way {
             self.resample(to, (width, height));
         }
         Ok(())
+    }
+
+    fn changes_light(&self, to: &Samples) -> bool {
+        (&self.samples.space.primaries, self.samples.space.curve()) != (&to.space.primaries, to.space.curve())
     }
 
     fn resample(&mut self, to: Samples, (width, height): (u32, u32)) {
@@ -162,27 +173,67 @@ fn join_rearranged(steps: Vec<Step>) -> Vec<Step> {
     joined
 }
 
-/// The colour space of a source: what it declares, and where it declares nothing what such pictures have.
-fn space_of(source: &Picture) -> ColourSpace {
-    let usual = match source.height {
-        0..=525 if source.width <= 720 => "smpte170m",
-        526..=576 if source.width <= 720 => "bt470bg",
+/// What brings a picture that is stored in another form than it should have to that form: whole, in its own shape, on a
+/// black ground. Both are given with what is said of their colour. A high dynamic range is brought down where the other
+/// has none.
+///
+/// # Errors
+/// [`PlanError`] where its samples are of a kind that nobody can convert.
+pub fn steps_between(own: (&PictureForm, &Colour), wanted: (&PictureForm, &Colour)) -> Result<Vec<Step>, PlanError> {
+    let stored = |(form, colour): (&PictureForm, &Colour)| Way::stored(&form.pixel_format, colour, (form.width, form.height));
+    let shape = |form: &PictureForm| Frame { width: form.width, height: form.height, pixel_aspect: form.pixel_aspect };
+    let place = fitted(shape(own.0), shape(wanted.0));
+    let size = (place.width, place.height);
+    let (mut way, Way { samples: mut to, size: whole, .. }) = (stored(own), stored(wanted));
+    let is_high = |samples: &Samples| matches!(samples.space.transfer.as_str(), "smpte2084" | "arib-std-b67");
+    let comes_down = is_high(&way.samples) && !is_high(&to);
+    if !comes_down && way.samples.conversion(&to).is_err() {
+        // Light that is not brought to that of the others stays as it is, and so does colour of a kind that is not known.
+        (to.space.primaries, to.space.transfer) = (way.samples.space.primaries.clone(), way.samples.space.transfer.clone());
+        if way.samples.conversion(&to).is_err() && way.samples.form().is_rgb() == to.form().is_rgb() {
+            to.space.matrix = way.samples.space.matrix.clone();
+        }
+    }
+    // Light is computed pixel by pixel: of few it costs less.
+    if size.0 * size.1 < way.size.0 * way.size.1 && way.changes_light(&to) {
+        way.bring(way.samples.clone(), size)?;
+    }
+    if comes_down {
+        way.bring_down(USUAL_PEAK)?;
+    }
+    let full_range = to.space.full_range;
+    way.bring(to, size)?;
+    if size != whole {
+        way.add(Step::Pad { width: whole.0, height: whole.1, x: place.x, y: place.y, full_range });
+    }
+    let mut steps = way.end(&wanted.0.pixel_format);
+    // Two names of the same samples.
+    if steps.is_empty() && own.0.pixel_format != wanted.0.pixel_format {
+        steps.push(Step::Rearrange { from: own.0.pixel_format.clone(), to: wanted.0.pixel_format.clone() });
+    }
+    Ok(steps)
+}
+
+/// The colour space of pictures: what is declared, and where nothing is, what such pictures have.
+fn space_of(stored: &str, colour: &Colour, (width, height): (u32, u32)) -> ColourSpace {
+    let usual = match height {
+        0..=525 if width <= 720 => "smpte170m",
+        526..=576 if width <= 720 => "bt470bg",
         _ => "bt709",
     };
-    let rgb = is_rgb(&source.pixel_format);
+    let rgb = is_rgb(stored);
     let usual = if rgb { "bt709" } else { usual };
     let known = |part: &Option<String>| part.clone().filter(|word| word != "unknown" && word != "reserved");
-    let colour = &source.colour;
     ColourSpace {
         primaries: known(&colour.primaries).unwrap_or_else(|| usual.to_owned()),
         // Both kinds of BT.601 have the transfer of BT.709.
         transfer: known(&colour.transfer).unwrap_or_else(|| "bt709".to_owned()),
         matrix: if rgb { "gbr".to_owned() } else { known(&colour.matrix).unwrap_or_else(|| usual.to_owned()) },
-        full_range: rgb || is_full(source),
+        full_range: rgb || is_full(stored, colour),
     }
 }
 
-/// Whether the codes of a source have the full range of luma and colour.
-pub(super) fn is_full(source: &Picture) -> bool {
-    !is_rgb(&source.pixel_format) && (source.colour.range.as_deref() == Some("pc") || source.pixel_format.starts_with("yuvj"))
+/// Whether codes have the full range of luma and colour.
+pub(super) fn is_full(stored: &str, colour: &Colour) -> bool {
+    !is_rgb(stored) && (colour.range.as_deref() == Some("pc") || stored.starts_with("yuvj"))
 }

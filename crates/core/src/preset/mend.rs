@@ -111,12 +111,12 @@ pub enum SpeedRule {
     /// As the source.
     #[default]
     Same,
-    /// So that its frames fall on this rate, each once; sound keeps its pitch.
+    /// So that its frames fall on this rate, each once.
     ToRate {
         /// Frames a second.
         rate: Rational,
     },
-    /// By a percentage: 104 is four percent faster. Sound keeps its pitch.
+    /// By a percentage: 104 is four percent faster.
     Percent {
         /// Percent of the source's speed.
         percent: Rational,

@@ -11,7 +11,6 @@ pub(crate) mod cost;
 mod cut;
 mod feed;
 mod foretaste;
-mod form;
 mod outputs;
 mod overlay;
 mod parted;
@@ -23,6 +22,7 @@ mod resample;
 mod sound;
 mod steps;
 mod stretch;
+mod uniform;
 mod work;
 mod writer;
 
@@ -45,6 +45,7 @@ pub(crate) use feed::feed;
 pub use outputs::{Outputs, lies_apart};
 pub(crate) use pass::{Shared, TimedFrame};
 pub(crate) use steps::Chain;
+pub(crate) use uniform::Uniform;
 use work::Work;
 
 /// How often progress is told.

@@ -11,10 +11,10 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::foretaste::{Foretaste, Tried};
-use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
 use super::queue::Inlet;
 use super::steps::Chain;
+use super::uniform::Uniform;
 use super::work::Work;
 use crate::encoders::{self, Coding, Pass};
 use crate::raw::{AvError, Encoder, Frame};
@@ -116,7 +116,7 @@ impl EncodeTask<'_> {
         // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
         let mut last = i64::MIN;
-        let mut form = Form::planned(plan);
+        let mut form = Uniform::planned(plan);
         while let Ok(TimedFrame { mut frame, clock }) = frames.recv() {
             if !self.shared.goes_on() || !self.work.is_wanted(self.shared.control) {
                 return Ok(());
@@ -140,7 +140,7 @@ impl EncodeTask<'_> {
             }
             // Filters may leave other samples than planned, and what is marked may lie where the source has another size.
             if form.is_other(&frame) {
-                (frame, _) = form.fit(frame)?;
+                frame = form.fit_coloured(frame)?;
             }
             frame.set_times(time, length);
             lengths.insert(time, length);

@@ -8,9 +8,9 @@ use beryl_core::rational::Rational;
 use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::Sender;
 
-use super::form::Form;
 use super::pass::{Shared, TimedFrame, ToWriter};
 use super::queue::{Inlet, Outlet, Weighed};
+use super::uniform::Uniform;
 use super::work::{SourceNotes, Work};
 use super::{cost, cut};
 use crate::raw::{AvError, Decoder, Frame, OpenError, Packet};
@@ -348,7 +348,7 @@ impl Stamped {
 struct Lane<'a> {
     task: &'a DecodeTask<'a>,
     track: Track,
-    form: Form,
+    form: Uniform,
     /// Where the sound that was handed out ends, in samples, and whether it has begun to drift.
     sounded: i64,
     drifts: bool,
@@ -369,7 +369,7 @@ impl<'a> Lane<'a> {
         };
         // Those that share a decoder have the same source.
         let size = task.works.iter().find_map(|work| work.run.plan.picture.as_ref()?.source_size);
-        Self { task, track, form: Form::expected(size), sounded: 0, drifts: false }
+        Self { task, track, form: Uniform::expected(size), sounded: 0, drifts: false }
     }
 
     fn reorder(&mut self, depth: usize) {

@@ -2,6 +2,7 @@
 
 use beryl_core::pixels::PixelForm;
 use beryl_core::plan::Samples;
+use beryl_core::reading::Colour;
 
 use super::pass::TimedFrame;
 use super::steps::Filters;
@@ -13,6 +14,8 @@ use crate::raw::{AvError, Frame};
 pub(super) struct Resampler {
     filters: Filters,
     from: PixelForm,
+    /// What the codes of what comes out mean; the library is told only what it has to know.
+    colour: Colour,
     size: Option<(u32, u32)>,
 }
 
@@ -23,7 +26,7 @@ impl Resampler {
         let whole = size.map(|(width, height)| (width.next_multiple_of(columns), height.next_multiple_of(lines)));
         // Where colour is of a kind that nobody can convert, which plans see to, the filter says so.
         let text = filters::resample(from, to, whole.unwrap_or((0, 0))).unwrap_or_else(|| "zscale".to_owned());
-        Self { filters: Filters::new(text), from: from.form(), size }
+        Self { filters: Filters::new(text), from: from.form(), colour: to.colour(), size }
     }
 
     pub(super) fn threads(&self) -> Vec<u32> {
@@ -38,6 +41,7 @@ impl Resampler {
         self.filters.take(Some(TimedFrame { frame, clock }), made)?;
         for made in &mut made[before..] {
             made.frame.narrow(size);
+            made.frame.mark_colour(&self.colour);
         }
         Ok(())
     }

@@ -35,7 +35,7 @@ enum Link<'a> {
     Parted(Box<Parted>),
     Tone(Box<ToneMap>),
     Recolour(Box<Recolouring>),
-    Rearrange(Rearrange<'a>),
+    Rearrange(Rearrange),
     Pad(Pad),
     Overlay(Box<Overlay<'a>>),
 }
@@ -57,6 +57,11 @@ impl<'a> Chain<'a> {
             }
         }
         Self { links }
+    }
+
+    /// A chain of steps that need nothing but the picture.
+    pub(super) fn of_samples(steps: &[Step]) -> Chain<'static> {
+        Chain { links: steps.iter().filter_map(Link::of_samples).collect() }
     }
 
     /// The threads of its filters.
@@ -105,18 +110,6 @@ impl<'a> Link<'a> {
             Step::EvenFilm { rate } => Self::Even(Even::new(*rate)),
             Step::Speed { factor } => Self::Speed(*factor),
             Step::Deinterlace { order, frames: FramesMeant::Combed, .. } => Self::Combing(Combing::new(*order)),
-            Step::Tone { transfer, primaries, peak } => Self::Tone(Box::new(ToneMap::new(transfer, primaries, *peak))),
-            Step::Recolour { transfer, primaries, to } => Self::Recolour(Box::new(Recolouring::new(transfer, primaries, to))),
-            Step::Resample { from, to, width, height, fields_apart: true } => {
-                Self::Parted(Box::new(Parted::new(from, to, (*width, *height))))
-            }
-            Step::Resample { from, to, width, height, fields_apart: false } => {
-                Self::Resample(Resampler::new(from, to, Some((*width, *height))))
-            }
-            Step::Rearrange { to, .. } => Self::Rearrange(Rearrange { to, graph: None }),
-            Step::Pad { width, height, x, y, full_range } => {
-                Self::Pad(Pad { size: (*width, *height), place: (*x, *y), full_range: *full_range })
-            }
             Step::BurnIn(text) => {
                 Self::Overlay(Box::new(Overlay::text(text, supplies.name(), filters::burnt(text, supplies.font()?))))
             }
@@ -136,6 +129,28 @@ impl<'a> Link<'a> {
             | Step::LookUp { .. }
             | Step::Grey
             | Step::Earlier => return None,
+            Step::Tone { .. } | Step::Recolour { .. } | Step::Resample { .. } | Step::Rearrange { .. } | Step::Pad { .. } => {
+                return Self::of_samples(step);
+            }
+        })
+    }
+
+    /// What is done here for a step that needs nothing but the picture.
+    fn of_samples(step: &Step) -> Option<Link<'static>> {
+        Some(match step {
+            Step::Tone { transfer, primaries, peak } => Link::Tone(Box::new(ToneMap::new(transfer, primaries, *peak))),
+            Step::Recolour { transfer, primaries, to } => Link::Recolour(Box::new(Recolouring::new(transfer, primaries, to))),
+            Step::Resample { from, to, width, height, fields_apart: true } => {
+                Link::Parted(Box::new(Parted::new(from, to, (*width, *height))))
+            }
+            Step::Resample { from, to, width, height, fields_apart: false } => {
+                Link::Resample(Resampler::new(from, to, Some((*width, *height))))
+            }
+            Step::Rearrange { to, .. } => Link::Rearrange(Rearrange { to: to.clone(), graph: None }),
+            Step::Pad { width, height, x, y, full_range } => {
+                Link::Pad(Pad { size: (*width, *height), place: (*x, *y), full_range: *full_range })
+            }
+            _ => return None,
         })
     }
 
@@ -394,14 +409,14 @@ fn recolour(recolouring: &Recolouring, TimedFrame { mut frame, clock }: TimedFra
 }
 
 /// Stores the same samples in another order.
-struct Rearrange<'a> {
-    to: &'a str,
+struct Rearrange {
+    to: String,
     graph: Option<(Graph, GraphInput)>,
 }
 
-impl Rearrange<'_> {
+impl Rearrange {
     fn take(&mut self, TimedFrame { frame, clock }: TimedFrame) -> Result<TimedFrame, AvError> {
-        if let Some(frame) = frame.rearranged(pixel_format_number(self.to)?)? {
+        if let Some(frame) = frame.rearranged(pixel_format_number(&self.to)?)? {
             return Ok(TimedFrame { frame, clock });
         }
         // Palettes and bits of other lengths than bytes have no such samples; the library knows them.

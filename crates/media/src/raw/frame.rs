@@ -210,6 +210,18 @@ impl Frame {
         frame.pict_type = ffi::AVPictureType::AV_PICTURE_TYPE_NONE;
         frame.key_frame = 0;
         // Some encoders take colour from frames and not from their own settings.
+        self.mark_colour(colour);
+        self.mark_fields(fields);
+    }
+
+    /// Marks the shape of its pixels.
+    pub(crate) fn mark_pixel_aspect(&mut self, aspect: Rational) {
+        self.get_mut().sample_aspect_ratio = super::av_rational(aspect);
+    }
+
+    /// Marks what its codes mean.
+    pub(crate) fn mark_colour(&mut self, colour: &beryl_core::reading::Colour) {
+        let frame = self.get_mut();
         super::codec::write_colour(
             colour,
             [
@@ -220,7 +232,6 @@ impl Frame {
                 std::ptr::addr_of_mut!(frame.chroma_location).cast(),
             ],
         );
-        self.mark_fields(fields);
     }
 
     /// Fills a plane with lines of `row_bytes` bytes each, as many as it has.

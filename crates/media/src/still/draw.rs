@@ -12,6 +12,7 @@ use super::unreadable;
 use super::walk::Walk;
 use crate::job::{Chain, TimedFrame};
 use crate::raw::{AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Packet, pixel_format_number};
+use crate::screen::{Screen, screen};
 use crate::supplies::Supplies;
 
 /// How a picture is wanted.
@@ -105,10 +106,17 @@ impl Form {
         }
     }
 
-    const fn scaling(self) -> &'static str {
-        match self {
-            Self::Jpeg => "area",
-            Self::Png => "area+accurate_rnd+full_chroma_int",
+    /// What readers of such files take codes for: JPEG has the matrix of BT.601 (ITU-T T.871).
+    fn colour(self) -> Colour {
+        let matrix = match self {
+            Self::Jpeg => "smpte170m",
+            Self::Png => "gbr",
+        };
+        Colour {
+            matrix: Some(matrix.to_owned()),
+            range: Some("pc".to_owned()),
+            chroma_location: Some("center".to_owned()),
+            ..screen()
         }
     }
 
@@ -120,6 +128,15 @@ impl Form {
         };
         options.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
     }
+}
+
+/// One picture behind filters.
+fn filtered(mut frame: Frame, filters: &str) -> Result<Frame, AvError> {
+    frame.set_times(0, 1);
+    let mut graph = Graph::new(&GraphInput::of_picture(&frame, Rational::constant(1, 25)), filters)?;
+    graph.push(Some(frame))?;
+    graph.push(None)?;
+    graph.pull()?.ok_or_else(|| AvError::own("make a picture", "the filters gave none"))
 }
 
 fn image(
@@ -135,40 +152,24 @@ fn image(
     let columns = Rational::whole(width.into()).min(across);
     let height = beryl_core::geometry::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
     let columns = beryl_core::geometry::even(columns);
-    // A field has half the lines; scaling draws them out to all.
-    let part = match field {
-        ShownField::Both => "",
-        ShownField::Top => "field=type=top,",
-        ShownField::Bottom => "field=type=bottom,",
+    let (width, lines) = if orientation.lies_on_its_side() { (height, columns) } else { (columns, height) };
+    let frame = match field {
+        ShownField::Both => frame,
+        ShownField::Top => filtered(frame, "field=type=top")?,
+        ShownField::Bottom => filtered(frame, "field=type=bottom")?,
     };
-    let mirror = if orientation.mirrored { "hflip," } else { "" };
+    let mut picture = Screen::new((width, lines), form.pixel_format(), form.colour()).show(frame)?;
+    let mirror = orientation.mirrored.then_some("hflip");
     let turn = match orientation.degrees {
-        90 => "transpose=dir=clock,",
-        180 => "hflip,vflip,",
-        270 => "transpose=dir=cclock,",
-        _ => "",
+        90 => Some("transpose=dir=clock"),
+        180 => Some("hflip,vflip"),
+        270 => Some("transpose=dir=cclock"),
+        _ => None,
     };
-    let input = GraphInput::Picture {
-        width: frame.width(),
-        height: frame.height(),
-        format: frame.format(),
-        pixel_aspect,
-        clock: Rational::constant(1, 25),
-        rate: None,
-    };
-    let mut graph = Graph::new(
-        &input,
-        &format!(
-            "{part}{mirror}{turn}scale=w={columns}:h={height}:flags={}:out_range=pc,format=pix_fmts={}",
-            form.scaling(),
-            form.pixel_format()
-        ),
-    )?;
-    let mut frame = frame;
-    frame.set_times(0, 1);
-    graph.push(Some(frame))?;
-    graph.push(None)?;
-    let mut picture = graph.pull()?.ok_or_else(|| AvError::own("make a picture", "the filters gave none"))?;
+    let turns: Vec<&str> = mirror.into_iter().chain(turn).collect();
+    if !turns.is_empty() {
+        picture = filtered(picture, &turns.join(","))?;
+    }
     picture.prepare_for_encoding(FieldOrder::Progressive, &Colour::default());
     let mut encoder = Encoder::open(&EncoderSettings {
         name: form.encoder(),

@@ -1,0 +1,55 @@
+//! Pictures as screens show them, whatever their codes mean.
+
+use beryl_core::rational::Rational;
+use beryl_core::reading::Colour;
+use beryl_core::timeline::PictureForm;
+
+use crate::job::Uniform;
+use crate::raw::{AvError, Frame};
+
+/// The colour that browsers take pictures for.
+pub(crate) fn screen() -> Colour {
+    let rec709 = || Some("bt709".to_owned());
+    Colour {
+        primaries: rec709(),
+        transfer: rec709(),
+        matrix: rec709(),
+        range: Some("tv".to_owned()),
+        chroma_location: Some("left".to_owned()),
+    }
+}
+
+/// Draws pictures over all of so many columns and lines, with square pixels; a high dynamic range is brought down.
+pub(crate) struct Screen {
+    size: (u32, u32),
+    pixel_format: String,
+    colour: Colour,
+    /// What brings pictures of so many columns and lines.
+    uniform: Option<((u32, u32), Uniform)>,
+}
+
+impl Screen {
+    pub(crate) fn new(size: (u32, u32), pixel_format: &str, colour: Colour) -> Self {
+        Self { size, pixel_format: pixel_format.to_owned(), colour, uniform: None }
+    }
+
+    pub(crate) fn show(&mut self, mut frame: Frame) -> Result<Frame, AvError> {
+        let stored = (frame.width(), frame.height());
+        if self.uniform.as_ref().is_none_or(|(present, _)| *present != stored) {
+            self.uniform = Some((stored, Uniform::of(self.form_for(stored), self.colour.clone())));
+        }
+        let Some((_, uniform)) = &mut self.uniform else { return Ok(frame) };
+        frame.mark_pixel_aspect(Rational::ONE);
+        let (mut shown, _) = uniform.fit(frame)?;
+        shown.mark_pixel_aspect(Rational::ONE);
+        Ok(shown)
+    }
+
+    /// A form of the very shape of so many square pixels, so that nothing is left for bars.
+    fn form_for(&self, (columns, lines): (u32, u32)) -> PictureForm {
+        let whole = |side: u32| Rational::whole(side.max(1).into());
+        let (width, height) = self.size;
+        let pixel_aspect = (whole(columns) * whole(height)).divided_by(whole(lines) * whole(width)).unwrap_or(Rational::ONE);
+        PictureForm { width, height, pixel_aspect, pixel_format: self.pixel_format.clone() }
+    }
+}
