@@ -1,6 +1,6 @@
 //! An engine process and the conversation with it.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{ExitStatus, Stdio};
@@ -20,6 +20,7 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, timeout};
 use tokio_util::codec::{FramedRead, LinesCodec};
+use uuid::Uuid;
 
 use crate::publish::remove_temporary;
 
@@ -134,7 +135,7 @@ impl Engine {
             ended: false,
             standstill: self.standstill,
             moved: Instant::now(),
-            last_seen: 0,
+            seen: HashMap::new(),
         })
     }
 
@@ -327,7 +328,8 @@ pub struct RunningJob {
     ended: bool,
     standstill: Duration,
     moved: Instant,
-    last_seen: u64,
+    /// What each run had done when it was last told.
+    seen: HashMap<Uuid, u64>,
 }
 
 impl RunningJob {
@@ -362,10 +364,10 @@ impl RunningJob {
             let Ok(event) = serde_json::from_str::<Event>(&line) else { continue };
             match &event {
                 Event::Ended { .. } => self.ended = true,
-                Event::Run { news: RunNews::Progress { progress }, .. } => {
-                    let seen = progress.frames.wrapping_add(progress.moved).wrapping_add(u64::from(progress.pass));
-                    if seen != self.last_seen {
-                        self.last_seen = seen;
+                // Of several runs each is held against itself alone.
+                Event::Run { id, news: RunNews::Progress { progress } } => {
+                    let done = progress.frames.wrapping_add(progress.moved).wrapping_add(u64::from(progress.pass));
+                    if self.seen.insert(*id, done) != Some(done) {
                         self.moved = Instant::now();
                     }
                 }

@@ -8,7 +8,9 @@ use std::time::Duration;
 
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{Event, FileRef, RunNews, SourceRef};
+use beryl_core::run::Progress;
 use beryl_worker::Engine;
+use uuid::Uuid;
 
 use material::{engine_program, sound_only, tone, wave};
 
@@ -68,4 +70,33 @@ async fn an_engine_is_believed_by_its_last_word_alone() {
     // A line without end is no event, and does not fill the memory.
     let endless = probed("read job; exec tr '\\0' x < /dev/zero").await.expect_err("no answer");
     assert_eq!(endless.kind, ProblemKind::EngineLost);
+}
+
+#[tokio::test]
+async fn a_job_of_two_runs_that_both_stand_still_is_ended() {
+    let place = tempfile::tempdir().expect("a folder");
+    std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
+    let job = sound_only(place.path(), "tone.wav").await;
+    // One has come far, the other has not; neither goes on.
+    let lines: Vec<String> = [3, 500]
+        .map(|frames| {
+            let progress = Progress { frames, ..Progress::default() };
+            let event = Event::Run { id: Uuid::now_v7(), news: RunNews::Progress { progress } };
+            serde_json::to_string(&event).expect("JSON")
+        })
+        .to_vec();
+    let script = format!("read job; while echo '{}'; echo '{}'; do sleep 0.1; done", lines[0], lines[1]);
+    let standstill = Duration::from_secs(1);
+    let engine = Engine::at(program(place.path(), &script)).ended_after(standstill);
+    let mut running = engine.start(&job("still.part")).await.expect("it starts");
+    let last = tokio::time::timeout(standstill * 20, async {
+        loop {
+            match running.next().await.expect("a last word") {
+                Event::Run { .. } => {}
+                event => break event,
+            }
+        }
+    });
+    let Event::Failed { problem } = last.await.expect("it is ended") else { panic!("it did not fail") };
+    assert!(problem.why.contains("moved nothing"), "{problem}");
 }
