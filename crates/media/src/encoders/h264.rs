@@ -31,7 +31,9 @@ pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Op
     if let Some(level) = plan.level {
         options.set("level", level);
     }
-    let mut own = Vec::new();
+    // Bits go where the picture is flat by how flat all of it is: fewer of them for the same quality, at the same speed
+    // (`docs/benchmarks.md`).
+    let mut own = vec!["aq-mode=2".to_owned()];
     match plan.rate {
         RateControl::ConstantQuality { crf } => {
             options.set("crf", crf);
@@ -47,8 +49,10 @@ pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Op
         }
         RateControl::Constant { bits_per_second } => {
             options.set_rates(bits_per_second.0, plan.peak);
-            // What pictures do not need is filled up.
+            // What pictures do not need is filled up. The buffer is half full at first, so that the first second has no
+            // more to spend than others have.
             options.set("nal-hrd", "cbr");
+            options.set("rc_init_occupancy", bits_per_second.0 / 2);
         }
         RateControl::ByProfile => {}
     }
@@ -64,9 +68,7 @@ pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Op
         own.extend(mastering_display(hdr).map(|display| format!("mastering-display={display}")));
         own.extend(hdr.light_level.map(|[content, average]| format!("cll={content},{average}")));
     }
-    if !own.is_empty() {
-        options.set("x264-params", own.join(":"));
-    }
+    options.set("x264-params", own.join(":"));
     if plan.field_order.is_interlaced() {
         options.flag("ildct+ilme");
     }

@@ -137,12 +137,12 @@ async fn main() -> Outcome<()> {
     night.shoot("crop").await?;
     night.open_bench("ep. 3", "clip-0003.mov").await?;
     night.browser.press("m").await?;
-    night.click("[data-setting='colour.lut'] [role=combobox]").await?;
+    night.click("[data-setting='picture.colour.lut'] [role=combobox]").await?;
     night.choose("fenmark-log-to-rec709").await?;
     night.browser.find("[data-testid=picture][data-shown=true] img[src*='look=']").await?;
     night.shoot("mend").await?;
     // As each preset says again.
-    night.click("[data-setting='colour.lut'] [role=combobox]").await?;
+    night.click("[data-setting='picture.colour.lut'] [role=combobox]").await?;
     night.choose("as each preset says").await?;
     night.go("watch", "[data-testid=watch-folder]").await?;
     night.browser.wait_for_count("[data-stage=out][data-count='2']", 1, Duration::from_secs(120)).await?;
