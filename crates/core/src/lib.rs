@@ -15,6 +15,7 @@ pub mod geometry;
 pub mod ink;
 pub mod interleave;
 pub mod iso;
+pub mod jfif;
 pub mod language;
 pub mod layout;
 pub mod level;

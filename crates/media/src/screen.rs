@@ -33,6 +33,11 @@ impl Screen {
         Self { size, pixel_format: pixel_format.to_owned(), colour, uniform: None }
     }
 
+    /// Whether it draws pictures of this size in this form.
+    pub(crate) fn is_of(&self, size: (u32, u32), pixel_format: &str) -> bool {
+        self.size == size && self.pixel_format == pixel_format
+    }
+
     pub(crate) fn show(&mut self, mut frame: Frame) -> Result<Frame, AvError> {
         let stored = (frame.width(), frame.height());
         if self.uniform.as_ref().is_none_or(|(present, _)| *present != stored) {

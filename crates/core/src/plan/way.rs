@@ -194,9 +194,11 @@ pub fn steps_between(own: (&PictureForm, &Colour), wanted: (&PictureForm, &Colou
             to.space.matrix = way.samples.space.matrix.clone();
         }
     }
-    // Light is computed pixel by pixel: of few it costs less.
-    if size.0 * size.1 < way.size.0 * way.size.1 && way.changes_light(&to) {
-        way.bring(way.samples.clone(), size)?;
+    // Colour is computed pixel by pixel: of few it costs less.
+    let becomes_smaller = u64::from(size.0) * u64::from(size.1) < u64::from(way.size.0) * u64::from(way.size.1);
+    let meaning = |space: &ColourSpace| (space.primaries.clone(), space.curve().to_owned(), space.matrix.clone());
+    if becomes_smaller && meaning(&way.samples.space) != meaning(&to.space) {
+        way.resample(way.samples.stored_as(way.samples.form().with_depth(FINE)), size);
     }
     if comes_down {
         way.bring_down(USUAL_PEAK)?;

@@ -7,7 +7,7 @@ use beryl_core::protocol::SourceRef;
 use beryl_core::rational::Rational;
 
 use super::album::Album;
-use super::draw::{Form, Look, drawn};
+use super::draw::{Easel, Form, Look};
 use super::walk::{RARE, Walk};
 
 /// Seconds of a source after which it is known whether they are.
@@ -31,6 +31,7 @@ pub(super) struct Ahead {
 struct Filling {
     album: Album,
     walk: Walk,
+    easel: Easel,
     /// From when to when it goes on now, and afterwards.
     now: Option<(Rational, Rational)>,
     then: Option<(Rational, Rational)>,
@@ -79,6 +80,7 @@ impl Ahead {
             self.filling = Album::new(look, folder).zip(Walk::open(source).ok()).map(|(album, walk)| Filling {
                 album,
                 walk,
+                easel: Easel::default(),
                 now: None,
                 then: None,
                 shown: None,
@@ -114,7 +116,7 @@ impl Filling {
                 self.seen = self.seen + (time - before);
             }
             if !self.album.has(time) {
-                let bytes = drawn(source, &self.walk, frame, self.album.look(), Form::Jpeg, folder)?;
+                let bytes = self.easel.draw(source, &self.walk, frame, self.album.look(), Form::Jpeg, folder)?;
                 if self.album.add(time, &bytes).is_err() {
                     return Ok(false);
                 }

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use beryl_core::jfif::ToJfif;
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{ShownField, SourceRef, StillShape};
@@ -23,25 +24,96 @@ pub(super) struct Look {
     pub(super) shape: Option<StillShape>,
 }
 
-/// A frame of a walk as a file, in its true shape.
-pub(super) fn drawn(
-    source: &SourceRef,
-    walk: &Walk,
-    frame: Frame,
-    look: &Look,
-    form: Form,
-    folder: &Path,
-) -> Result<Vec<u8>, Problem> {
-    let stream = walk.stream();
-    let aspect = frame.pixel_aspect().unwrap_or_else(|| stream.pixel_aspect());
-    let drawn = match &look.shape {
-        None => image(frame, aspect, stream.orientation(), look.width, look.field, form),
-        Some(shape) => {
-            let frame = shaped(source, frame, shape, folder)?;
-            image(frame, shape.pixel_aspect, Orientation::default(), look.width, look.field, form)
+/// Draws pictures, and keeps what the last one was drawn with for the next that is wanted alike.
+#[derive(Default)]
+pub(super) struct Easel {
+    screen: Option<Screen>,
+}
+
+impl Easel {
+    /// A frame of a walk as a file, in its true shape.
+    pub(super) fn draw(
+        &mut self,
+        source: &SourceRef,
+        walk: &Walk,
+        frame: Frame,
+        look: &Look,
+        form: Form,
+        folder: &Path,
+    ) -> Result<Vec<u8>, Problem> {
+        let stream = walk.stream();
+        let aspect = frame.pixel_aspect().unwrap_or_else(|| stream.pixel_aspect());
+        let drawn = match &look.shape {
+            None => self.image(frame, aspect, stream.orientation(), look.width, look.field, form),
+            Some(shape) => {
+                let frame = shaped(source, frame, shape, folder)?;
+                self.image(frame, shape.pixel_aspect, Orientation::default(), look.width, look.field, form)
+            }
+        };
+        drawn.map_err(|error| unreadable(walk.name(), "the codec library refused it").with_details(error.to_string()))
+    }
+
+    fn image(
+        &mut self,
+        frame: Frame,
+        pixel_aspect: Rational,
+        orientation: Orientation,
+        width: u32,
+        field: ShownField,
+        form: Form,
+    ) -> Result<Vec<u8>, AvError> {
+        let seen = (Rational::whole(frame.width().into()) * pixel_aspect, Rational::whole(frame.height().into()));
+        let (across, down) = if orientation.lies_on_its_side() { (seen.1, seen.0) } else { seen };
+        let columns = Rational::whole(width.into()).min(across);
+        let height = beryl_core::geometry::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
+        let columns = beryl_core::geometry::even(columns);
+        let (width, lines) = if orientation.lies_on_its_side() { (height, columns) } else { (columns, height) };
+        let frame = match field {
+            ShownField::Both => frame,
+            ShownField::Top => filtered(frame, "field=type=top")?,
+            ShownField::Bottom => filtered(frame, "field=type=bottom")?,
+        };
+        let mut picture = self.screen((width, lines), form).show(frame)?;
+        if form == Form::Jpeg {
+            bring_to_jfif(&mut picture)?;
         }
-    };
-    drawn.map_err(|error| unreadable(walk.name(), "the codec library refused it").with_details(error.to_string()))
+        let mirror = orientation.mirrored.then_some("hflip");
+        let turn = match orientation.degrees {
+            90 => Some("transpose=dir=clock"),
+            180 => Some("hflip,vflip"),
+            270 => Some("transpose=dir=cclock"),
+            _ => None,
+        };
+        let turns: Vec<&str> = mirror.into_iter().chain(turn).collect();
+        if !turns.is_empty() {
+            picture = filtered(picture, &turns.join(","))?;
+        }
+        picture.prepare_for_encoding(FieldOrder::Progressive, &form.colour());
+        let mut encoder = Encoder::open(&EncoderSettings {
+            name: form.encoder(),
+            kind: EncoderKind::Picture {
+                width: picture.width(),
+                height: picture.height(),
+                pixel_format: pixel_format_number(form.pixel_format())?,
+                pixel_aspect: Rational::ONE,
+                rate: Some(Rational::whole(25)),
+                colour: form.colour(),
+                fields: FieldOrder::Progressive,
+            },
+            clock: Rational::constant(1, 25),
+            options: form.options(),
+            first_pass: None,
+        })?;
+        encoder.send(Some(&picture))?;
+        encoder.send(None)?;
+        let packets = encoder.receive()?;
+        packets.front().map(Packet::bytes).ok_or_else(|| AvError::own("make a picture", "the encoder gave none"))
+    }
+
+    fn screen(&mut self, size: (u32, u32), form: Form) -> &mut Screen {
+        let others = self.screen.take().filter(|screen| screen.is_of(size, form.pixel_format()));
+        self.screen.insert(others.unwrap_or_else(|| Screen::new(size, form.pixel_format(), form.colour())))
+    }
 }
 
 /// A single picture behind steps; those that go by time have nothing to do.
@@ -101,15 +173,15 @@ impl Form {
 
     const fn pixel_format(self) -> &'static str {
         match self {
-            Self::Jpeg => "yuvj420p",
+            Self::Jpeg => "yuv420p",
             Self::Png => "rgb24",
         }
     }
 
-    /// What readers of such files take codes for: JPEG has the matrix of BT.601 (ITU-T T.871).
+    /// The colour that pictures are drawn in before they are written.
     fn colour(self) -> Colour {
         let matrix = match self {
-            Self::Jpeg => "smpte170m",
+            Self::Jpeg => "bt709",
             Self::Png => "gbr",
         };
         Colour {
@@ -139,55 +211,18 @@ fn filtered(mut frame: Frame, filters: &str) -> Result<Frame, AvError> {
     graph.pull()?.ok_or_else(|| AvError::own("make a picture", "the filters gave none"))
 }
 
-fn image(
-    frame: Frame,
-    pixel_aspect: Rational,
-    orientation: Orientation,
-    width: u32,
-    field: ShownField,
-    form: Form,
-) -> Result<Vec<u8>, AvError> {
-    let seen = (Rational::whole(frame.width().into()) * pixel_aspect, Rational::whole(frame.height().into()));
-    let (across, down) = if orientation.lies_on_its_side() { (seen.1, seen.0) } else { seen };
-    let columns = Rational::whole(width.into()).min(across);
-    let height = beryl_core::geometry::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
-    let columns = beryl_core::geometry::even(columns);
-    let (width, lines) = if orientation.lies_on_its_side() { (height, columns) } else { (columns, height) };
-    let frame = match field {
-        ShownField::Both => frame,
-        ShownField::Top => filtered(frame, "field=type=top")?,
-        ShownField::Bottom => filtered(frame, "field=type=bottom")?,
-    };
-    let mut picture = Screen::new((width, lines), form.pixel_format(), form.colour()).show(frame)?;
-    let mirror = orientation.mirrored.then_some("hflip");
-    let turn = match orientation.degrees {
-        90 => Some("transpose=dir=clock"),
-        180 => Some("hflip,vflip"),
-        270 => Some("transpose=dir=cclock"),
-        _ => None,
-    };
-    let turns: Vec<&str> = mirror.into_iter().chain(turn).collect();
-    if !turns.is_empty() {
-        picture = filtered(picture, &turns.join(","))?;
+/// Readers of JPEG take codes for those of BT.601.
+fn bring_to_jfif(picture: &mut Frame) -> Result<(), AvError> {
+    let missing = || AvError::own("make a JPEG", "the picture has no colour");
+    let mut planes = picture.planes_mut()?;
+    let [luma, blue, red] = planes.as_mut_slice() else { return Err(missing()) };
+    let jfif = ToJfif::default();
+    for line in 0..blue.lines() {
+        let (blue, red) = blue.line(line).zip(red.line(line)).ok_or_else(missing)?;
+        for line in line * 2..luma.lines().min(line * 2 + 2) {
+            jfif.bring_luma(luma.line(line).ok_or_else(missing)?, blue, red);
+        }
+        jfif.bring_colour(blue, red);
     }
-    picture.prepare_for_encoding(FieldOrder::Progressive, &Colour::default());
-    let mut encoder = Encoder::open(&EncoderSettings {
-        name: form.encoder(),
-        kind: EncoderKind::Picture {
-            width: picture.width(),
-            height: picture.height(),
-            pixel_format: pixel_format_number(form.pixel_format())?,
-            pixel_aspect: Rational::ONE,
-            rate: Some(Rational::whole(25)),
-            colour: Colour::default(),
-            fields: FieldOrder::Progressive,
-        },
-        clock: Rational::constant(1, 25),
-        options: form.options(),
-        first_pass: None,
-    })?;
-    encoder.send(Some(&picture))?;
-    encoder.send(None)?;
-    let packets = encoder.receive()?;
-    packets.front().map(Packet::bytes).ok_or_else(|| AvError::own("make a picture", "the encoder gave none"))
+    Ok(())
 }

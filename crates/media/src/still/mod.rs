@@ -15,7 +15,7 @@ use beryl_core::rational::Rational;
 use crate::raw::Frame;
 use crate::source::{open_root, system_path};
 use ahead::Ahead;
-use draw::{Form, Look, drawn};
+use draw::{Easel, Form, Look};
 use walk::Walk;
 
 /// Bytes of decoded frames that are kept, so that going back and forth needs no decoding.
@@ -45,6 +45,7 @@ pub struct StillWish<'a> {
 pub struct Stills {
     source: SourceRef,
     walk: Walk,
+    easel: Easel,
     /// Frames in a row with their times, which end with the last one that was decoded.
     kept: VecDeque<(Rational, Frame)>,
     ahead: Ahead,
@@ -57,7 +58,7 @@ impl Stills {
     /// A [`Problem`] where it cannot be read or has no picture.
     pub fn open(source: &SourceRef) -> Result<Self, Problem> {
         let walk = Walk::open(source)?;
-        Ok(Self { source: source.clone(), walk, kept: VecDeque::new(), ahead: Ahead::default() })
+        Ok(Self { source: source.clone(), walk, easel: Easel::default(), kept: VecDeque::new(), ahead: Ahead::default() })
     }
 
     /// Writes the picture that is shown at a moment, in its true shape; behind the end, the last one. What a
@@ -77,7 +78,7 @@ impl Stills {
             None => {
                 let name = self.walk.name().to_owned();
                 let frame = self.frame_at(wish.at)?.ok_or_else(|| unreadable(&name, "not one frame could be decoded"))?;
-                drawn(&self.source, &self.walk, frame, &look, form, folder)?
+                self.easel.draw(&self.source, &self.walk, frame, &look, form, folder)?
             }
         };
         if form == Form::Jpeg && wish.width >= NARROWEST_AHEAD {
