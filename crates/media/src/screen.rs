@@ -19,13 +19,20 @@ pub(crate) fn screen() -> Colour {
     }
 }
 
+/// Columns, lines and transfer of pictures.
+type Kind = ((u32, u32), Option<String>);
+
+/// The transfer that screens of computers have. Codes of BT.709 go to them as they are, by custom; so do those that are
+/// made for them.
+const OF_COMPUTERS: &str = "iec61966-2-1";
+
 /// Draws pictures over all of so many columns and lines, with square pixels; a high dynamic range is brought down.
 pub(crate) struct Screen {
     size: (u32, u32),
     pixel_format: String,
     colour: Colour,
-    /// What brings pictures of so many columns and lines.
-    uniform: Option<((u32, u32), Uniform)>,
+    /// What brings pictures of so many columns and lines with this transfer.
+    uniform: Option<(Kind, Uniform)>,
 }
 
 impl Screen {
@@ -39,9 +46,13 @@ impl Screen {
     }
 
     pub(crate) fn show(&mut self, mut frame: Frame) -> Result<Frame, AvError> {
-        let stored = (frame.width(), frame.height());
-        if self.uniform.as_ref().is_none_or(|(present, _)| *present != stored) {
-            self.uniform = Some((stored, Uniform::of(self.form_for(stored), self.colour.clone())));
+        let size = (frame.width(), frame.height());
+        let kind = (size, frame.colour().transfer);
+        if self.uniform.as_ref().is_none_or(|(present, _)| *present != kind) {
+            let is_ready = kind.1.as_deref() == Some(OF_COMPUTERS);
+            let transfer = if is_ready { kind.1.clone() } else { self.colour.transfer.clone() };
+            let uniform = Uniform::of(self.form_for(size), Colour { transfer, ..self.colour.clone() });
+            self.uniform = Some((kind, uniform));
         }
         let Some((_, uniform)) = &mut self.uniform else { return Ok(frame) };
         frame.mark_pixel_aspect(Rational::ONE);

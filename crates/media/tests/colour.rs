@@ -343,9 +343,15 @@ fn what_is_shown_has_the_colours_that_are_meant() {
         let wish = StillWish { at: Rational::ZERO, width: SIDE as u32, field: ShownField::Both, shape: None, output: &output };
         still(&source(folder.path(), "film.ts"), wish, folder.path()).unwrap();
     };
-    for (matrix, red, blue) in [("bt709", 0.2126, 0.0722), ("smpte170m", 0.299, 0.114), ("bt2020nc", 0.2627, 0.0593)] {
+    let kinds = [
+        ("bt709", "bt709", 0.2126, 0.0722),
+        ("iec61966-2-1", "bt709", 0.2126, 0.0722),
+        ("bt709", "smpte170m", 0.299, 0.114),
+        ("bt709", "bt2020nc", 0.2627, 0.0593),
+    ];
+    for (transfer, matrix, red, blue) in kinds {
         for range in ["tv", "pc"] {
-            flat(&folder.path().join("film.ts"), SIDE as u32, "yuv444p", ["bt709", matrix, range], RED, |time| time);
+            flat(&folder.path().join("film.ts"), SIDE as u32, "yuv444p", [transfer, matrix, range], RED, |time| time);
             let codes = &pictures(&source(folder.path(), "film.ts")).unwrap()[0];
             let [y, cb, cr] = [&codes.luma, &codes.cb, &codes.cr].map(|plane| f64::from(plane[0]));
             let (black, of_luma, of_colour) = if range == "pc" { (0.0, 255.0, 255.0) } else { (16.0, 219.0, 224.0) };

@@ -49,10 +49,8 @@ pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Op
         }
         RateControl::Constant { bits_per_second } => {
             options.set_rates(bits_per_second.0, plan.peak);
-            // What pictures do not need is filled up. The buffer is half full at first, so that the first second has no
-            // more to spend than others have.
+            // What pictures do not need is filled up.
             options.set("nal-hrd", "cbr");
-            options.set("rc_init_occupancy", bits_per_second.0 / 2);
         }
         RateControl::ByProfile => {}
     }

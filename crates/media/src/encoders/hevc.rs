@@ -37,8 +37,7 @@ pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options
         RateControl::Average { bits_per_second, .. } => options.set("b", bits_per_second.0),
         RateControl::Constant { bits_per_second } => {
             options.set("b", bits_per_second.0);
-            // The buffer is half full at first, so that the first second has no more to spend than others have.
-            own.push("strict-cbr=1:vbv-init=0.5".to_owned());
+            own.push("strict-cbr=1".to_owned());
         }
         RateControl::ByProfile => {}
     }

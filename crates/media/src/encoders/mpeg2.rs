@@ -31,8 +31,8 @@ pub(super) fn set(Coding { plan, pass, .. }: Coding<'_>, options: &mut Options) 
         RateControl::Constant { bits_per_second } => {
             options.set_rates(bits_per_second.0, plan.peak);
             options.set("minrate", bits_per_second.0);
-            // How full the buffer is at first: what it lacks is missing in the first second of easy material, and what it has is
-            // spent in that of hard material.
+            // How full the buffer is at first, as with the other encoders: what it lacks is missing in the first second of easy
+            // material, and what it has is spent in that of hard material.
             options.set("rc_init_occupancy", bits_per_second.0 / 10 * 9);
         }
         RateControl::ByProfile => {}
