@@ -11,12 +11,12 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use beryl_core::check::CheckReport;
+use beryl_core::after::check::CheckReport;
+use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin_presets;
 use beryl_core::reading::Reading;
-use beryl_core::run::{ClashRule, RunState};
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
 use beryl_store::runs::{MadeFile, NewRun, Origin};
@@ -103,8 +103,9 @@ async fn finish_column(
     reading: &Reading,
 ) {
     let plan = plan(reading, &column.preset, &Value::Null).unwrap();
-    let report = CheckReport { passed: true, size: plan.forecast.size, items: Vec::new(), remarks: Vec::new() };
+    let report = CheckReport { passed: true, size: reading.facts.size, items: Vec::new(), remarks: Vec::new() };
     let run = |source: Uuid| NewRun {
+        expected_cpu: 1.0,
         source,
         origin: Origin::Cell { sheet: column.sheet, deliverable: column.id },
         plan: plan.clone(),
@@ -122,7 +123,7 @@ async fn finish_column(
             return;
         }
         for one in claimed {
-            database.set_checking(one.lease, &report, reading).await.unwrap();
+            database.set_checking(one.lease, &report, &reading.facts).await.unwrap();
             let made = MadeFile { file: 1, modified: 1 };
             database.set_target(one.lease, &one.run.stem, made).await.unwrap();
             database.finish(one.lease, RunState::Done, None).await.unwrap();

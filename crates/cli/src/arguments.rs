@@ -3,8 +3,8 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use beryl_core::rational::Rational;
-use beryl_core::run::ClashRule;
+use beryl_core::flow::run::ClashRule;
+use beryl_core::time::Rational;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Compresses and transcodes video into delivery, streaming, proxy and editing formats.

@@ -2,9 +2,9 @@
 
 use std::process::ExitCode;
 
+use beryl_core::after::quality::{Comparison, FrameQuality};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::Reference;
-use beryl_core::quality::{Comparison, FrameQuality};
 use beryl_worker::Engine;
 
 use crate::arguments::CompareTask;

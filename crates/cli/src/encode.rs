@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
-use beryl_core::check::{CheckReport, judge, problem_of};
+use beryl_core::after::check::{CheckReport, judge, problem_of};
+use beryl_core::flow::run::{ClashRule, Progress};
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
@@ -14,8 +15,8 @@ use beryl_core::plan::{AidName, Plan};
 use beryl_core::preset::Preset;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
-use beryl_core::run::{ClashRule, Progress};
-use beryl_core::units::{ByteSize, rate_text};
+use beryl_core::time::rate_text;
+use beryl_core::units::ByteSize;
 use beryl_worker::{
     Engine, FileId, Placed, Replacing, candidate, open_folder, place, remove_temporary, temporary_name, withhold,
 };
@@ -144,7 +145,7 @@ async fn encode_file(
     };
     let mut underway = Vec::new();
     for preset in presets {
-        let mut report = OutputReport { size_before: reading.size, ..empty(preset) };
+        let mut report = OutputReport { size_before: reading.facts.size, ..empty(preset) };
         let prepared = plan_for(&reading, preset, &overrides, &name).and_then(|plan| {
             report.plan = Some(plan.clone());
             prepare(plan, preset, &source, number, out)
@@ -309,7 +310,7 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, protected: &[
             output.report.check = Some(check);
             match problem.map_or_else(|| finish(output, out, protected, task.if_exists.into()), Err) {
                 Ok(Some(path)) => {
-                    let (before, after) = (output.report.size_before, measured.reading.size);
+                    let (before, after) = (output.report.size_before, measured.facts.size);
                     output.report.size_after = Some(after);
                     output.report.file = Some(below(out, &path).display().to_string());
                     output.bar.set_position(1000);

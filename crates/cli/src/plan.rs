@@ -2,13 +2,13 @@
 
 use std::process::ExitCode;
 
-use beryl_core::parts::Span;
+use beryl_core::after::forecast::Outlook;
 use beryl_core::plan::{Plan, PlanError, plan};
 use beryl_core::preset::{Preset, joined_overrides, overrides_from_settings};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::{Rational, Span};
 use beryl_worker::Engine;
 use serde_json::{Value, json};
 
@@ -21,11 +21,11 @@ pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
     let name = task.file.display().to_string();
     let overrides = marked(&reading, &overrides, &task.choice.ins, &task.outs, &name)?;
     for preset in &presets {
-        let plan = plan_for(&reading, preset, &overrides, &name)?;
+        let outlook = Outlook::of(plan_for(&reading, preset, &overrides, &name)?, &reading.facts, &[]);
         if task.json {
-            json_line(&plan);
+            json_line(&outlook);
         } else {
-            print(&plan);
+            print(&outlook);
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -36,7 +36,7 @@ pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
 pub(crate) async fn read(engine: &Engine, source: &SourceRef, choice: &PresetChoice) -> Result<Reading, Problem> {
     if !choice.scan {
         let reading = engine.probe(source).await?;
-        if choice.ins.is_empty() || !reading.clock_may_jump() {
+        if choice.ins.is_empty() || !reading.facts.clock_may_jump() {
             return Ok(reading);
         }
     }
@@ -52,16 +52,17 @@ pub(crate) fn marked(
     name: &str,
 ) -> Result<Value, Problem> {
     let refuse = |why: String| Problem::new(ProblemKind::Invalid, format!("{name} cannot be marked so"), why);
-    let moment = |text: &String| reading.moment(text).map_err(|error| refuse(error.to_string()));
+    let moment = |text: &String| reading.facts.moment(text).map_err(|error| refuse(error.to_string()));
     let parts = match (ins.len(), outs.len()) {
         (0, 0) => return Ok(overrides.clone()),
         (0, 1) => vec![Span { from: Rational::ZERO, to: moment(&outs[0])? }],
         (ins_given, outs_given) if outs_given == ins_given || outs_given + 1 == ins_given => {
-            let end = reading.duration.map_or_else(|| Err(refuse("it does not say where it ends: name --out".to_owned())), Ok);
+            let end =
+                reading.facts.duration.map_or_else(|| Err(refuse("it does not say where it ends: name --out".to_owned())), Ok);
             let parts = ins.iter().enumerate().map(|(place, from)| {
                 let to = outs.get(place).map_or_else(|| end.clone(), moment)?;
                 let start = moment(from)?;
-                if let Some(length) = reading.duration.filter(|length| start >= *length) {
+                if let Some(length) = reading.facts.duration.filter(|length| start >= *length) {
                     let (start, length) = (start.to_f64(), length.to_f64());
                     return Err(refuse(format!(
                         "{from} lies {start:.3} s behind its beginning, but it is only {length:.3} s long"
@@ -101,8 +102,8 @@ pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &Value, na
     })
 }
 
-fn print(plan: &Plan) {
-    say!("{} · about {}", plan.preset_name, plan.forecast.size);
+fn print(Outlook { plan, forecast }: &Outlook) {
+    say!("{} · about {}", plan.preset_name, forecast.size);
     for decision in &plan.decisions {
         say!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);
     }

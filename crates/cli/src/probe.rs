@@ -2,10 +2,10 @@
 
 use std::process::ExitCode;
 
+use beryl_core::facts::Content;
 use beryl_core::problem::Problem;
-use beryl_core::reading::{Content, Reading};
-use beryl_core::timecode::{clock_text, duration_text};
-use beryl_core::units::rate_text;
+use beryl_core::reading::Reading;
+use beryl_core::time::{clock_text, duration_text, rate_text};
 use beryl_worker::Engine;
 
 use crate::arguments::ProbeTask;
@@ -22,16 +22,16 @@ pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
 }
 
 fn print(reading: &Reading) {
-    say!("{}", reading.summary());
-    say!("  {} · {}", reading.container_name, reading.size);
-    if let Some(duration) = reading.duration {
-        let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate);
+    say!("{}", reading.facts.summary());
+    say!("  {} · {}", reading.facts.container_name, reading.facts.size);
+    if let Some(duration) = reading.facts.duration {
+        let rate = reading.facts.picture().and_then(|(_, picture)| picture.frame_rate);
         say!("  lasts {}", rate.map_or_else(|| clock_text(duration), |rate| duration_text(duration, rate)));
     }
-    if let Some(timecode) = &reading.timecode {
-        say!("  begins at {timecode}{}", reading.reel.as_ref().map_or_else(String::new, |reel| format!(" on reel {reel}")));
+    if let Some(timecode) = &reading.facts.timecode {
+        say!("  begins at {timecode}{}", reading.facts.reel.as_ref().map_or_else(String::new, |reel| format!(" on reel {reel}")));
     }
-    for stream in &reading.streams {
+    for stream in &reading.facts.streams {
         let profile = stream.profile.as_ref().map_or_else(String::new, |profile| format!(" {profile}"));
         let language = stream.language.as_ref().map_or_else(String::new, |language| format!(" · {language}"));
         let head = format!("  stream {}: {}{profile}", stream.index, stream.codec);
@@ -55,7 +55,7 @@ fn print(reading: &Reading) {
             Content::Data => say!("{head} · data"),
         }
     }
-    for chapter in &reading.chapters {
+    for chapter in &reading.facts.chapters {
         say!("  chapter {} {}", clock_text(chapter.start), chapter.title);
     }
 }

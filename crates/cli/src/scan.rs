@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use beryl_core::findings::{Evidence, Extent, Findings};
 use beryl_core::problem::Problem;
-use beryl_core::timecode::clock_text;
+use beryl_core::time::clock_text;
 use beryl_worker::Engine;
 
 use crate::arguments::ScanTask;
@@ -15,7 +15,7 @@ pub(crate) async fn run(task: &ScanTask) -> Result<ExitCode, Problem> {
     if task.json {
         json_line(&reading);
     } else {
-        say!("{}", reading.summary());
+        say!("{}", reading.facts.summary());
         if let Some(findings) = &reading.findings {
             print(findings);
         }

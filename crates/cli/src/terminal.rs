@@ -5,12 +5,12 @@ use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use beryl_core::media_types::image_name;
+use beryl_core::formats::media_types::image_name;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetError, builtin_presets};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 /// Writes a line. Where nobody reads any more (the end of a pipe, a terminal that is closed), the work
 /// goes on all the same.

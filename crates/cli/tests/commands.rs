@@ -7,8 +7,8 @@ mod common;
 
 use std::process::{Command, Stdio};
 
+use beryl_core::after::quality::{Comparison, IDENTICAL};
 use beryl_core::preset::{Preset, builtin_presets};
-use beryl_core::quality::{Comparison, IDENTICAL};
 use beryl_core::reading::Reading;
 use common::{beryl, clip, encode};
 use serde_json::Value;
@@ -31,8 +31,8 @@ fn a_file_is_described_for_people_and_for_programs() {
         assert!(text.contains(line), "{line} is missing in:\n{text}");
     }
     let reading: Reading = serde_json::from_str(&words(&["probe", file, "--json"])).unwrap();
-    assert_eq!((reading.streams.len(), reading.chapters.len(), reading.sounds().count()), (4, 2, 2));
-    assert_eq!(reading.size.0, std::fs::metadata(file).unwrap().len());
+    assert_eq!((reading.facts.streams.len(), reading.facts.chapters.len(), reading.facts.sounds().count()), (4, 2, 2));
+    assert_eq!(reading.facts.size.0, std::fs::metadata(file).unwrap().len());
     // One file that is none does not take the others with it, but is told of.
     let output = beryl(&["probe", "nowhere.mov"]);
     let fault = String::from_utf8(output.stderr).unwrap();

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use beryl_core::preset::builtin_presets;
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_worker::Engine;
 use common::{beryl, clip, encode, names};
 use serde_json::Value;

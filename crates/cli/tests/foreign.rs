@@ -15,10 +15,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use beryl_core::facts::{Content, Stream};
 use beryl_core::preset::builtin_presets;
 use beryl_core::problem::ProblemKind;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Content, Reading, Stream};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use common::{beryl, encode};
 use second_reader::{Kind, Track};
 use serde_json::Value;
@@ -69,7 +70,7 @@ fn agrees(file: &Path, planned: Option<f64>) -> Result<(), String> {
     let reading: Reading = serde_json::from_slice(&output.stdout).map_err(|error| error.to_string())?;
     let seen: Vec<&Track> = seen.iter().filter(|track| track.kind != Kind::Other).collect();
     let read: Vec<&Stream> =
-        reading.streams.iter().filter(|stream| matches!(stream.content, Content::Picture(_) | Content::Sound(_))).collect();
+        reading.facts.streams.iter().filter(|stream| matches!(stream.content, Content::Picture(_) | Content::Sound(_))).collect();
     if seen.len() != read.len() {
         return Err(format!("{} streams, and {} by the second reader", read.len(), seen.len()));
     }
@@ -141,8 +142,8 @@ enum Extent {
 fn extent(file: &Path) -> Extent {
     let output = beryl(&["probe", file.to_str().unwrap(), "--json"]);
     let Ok(reading) = serde_json::from_slice::<Reading>(&output.stdout) else { return Extent::All };
-    let length = reading.duration.map_or(0.0, Rational::to_f64);
-    let picture = reading.picture().map(|(_, picture)| picture);
+    let length = reading.facts.duration.map_or(0.0, Rational::to_f64);
+    let picture = reading.facts.picture().map(|(_, picture)| picture);
     let frames = length * picture.and_then(|picture| picture.frame_rate).map_or(0.0, Rational::to_f64);
     let pixels = picture.map_or(0.0, |picture| f64::from(picture.width) * f64::from(picture.height));
     match length {

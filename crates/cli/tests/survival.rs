@@ -202,7 +202,7 @@ async fn encodes_outlast_a_database_that_stands_still_and_one_that_dies() {
         let sources = json!({ "storage": storage["id"], "paths": [""] });
         application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/sources"), Some(sources)).await;
         let mut preset = builtin("delivery-hevc").unwrap();
-        preset.picture.as_mut().unwrap().effort = beryl_core::preset::Effort::Thorough;
+        preset.picture.as_mut().unwrap().effort = beryl_core::formats::Effort::Thorough;
         let column = json!({ "preset": preset, "storage": storage["id"], "folder": "made" });
         application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/deliverables"), Some(column)).await;
         let long = Duration::from_secs(400);

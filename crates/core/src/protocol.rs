@@ -5,16 +5,15 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::check::Measured;
+use crate::after::check::Measured;
+use crate::after::quality::Comparison;
 use crate::findings::Curves;
-use crate::parts::Span;
+use crate::flow::run::Progress;
 use crate::path::StoragePath;
 use crate::plan::{Plan, Step};
 use crate::problem::Problem;
-use crate::quality::Comparison;
-use crate::rational::Rational;
 use crate::reading::Reading;
-use crate::run::Progress;
+use crate::time::{Rational, Span};
 use crate::timeline::Anchor;
 use crate::units::ByteSize;
 
@@ -63,7 +62,7 @@ impl SourceRef {
     #[must_use]
     pub fn known_by(self, reading: &Reading) -> Self {
         let anchors = reading.findings.as_ref().map_or_else(Vec::new, |findings| findings.anchors.clone());
-        Self { clock: SourceClock { zero: Some(reading.zero()), anchors }, ..self }
+        Self { clock: SourceClock { zero: Some(reading.facts.zero()), anchors }, ..self }
     }
 }
 

@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::rational::Rational;
+use crate::time::Rational;
 
 /// A rate of data in bits a second.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, ToSchema)]
@@ -84,14 +84,4 @@ impl std::iter::Sum for ByteSize {
     fn sum<I: Iterator<Item = Self>>(sizes: I) -> Self {
         sizes.fold(Self(0), std::ops::Add::add)
     }
-}
-
-/// A frame rate in the words of the trade: `25`, `23.976`, `29.97`.
-#[must_use]
-pub fn rate_text(rate: Rational) -> String {
-    if rate.denominator() == 1 {
-        return rate.numerator().to_string();
-    }
-    let text = format!("{:.3}", rate.to_f64());
-    text.trim_end_matches('0').trim_end_matches('.').to_owned()
 }

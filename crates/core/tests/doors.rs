@@ -10,11 +10,13 @@ mod common;
 
 use std::time::{Duration, Instant};
 
-use beryl_core::memory::{self, Means};
+use beryl_core::after::memory::{self, Means};
+use beryl_core::after::stages::share_steps;
+use beryl_core::facts::Content;
+use beryl_core::picture::FieldOrder;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::{Preset, builtin_presets, with_overrides};
-use beryl_core::reading::{Content, FieldOrder, Reading};
-use beryl_core::stages::share_steps;
+use beryl_core::reading::Reading;
 use beryl_core::units::ByteSize;
 use common::reading;
 use proptest::prelude::*;
@@ -206,7 +208,7 @@ fn sizes_that_no_file_has_are_planned_or_refused() {
             assert!(plan.most_bytes().is_some());
         }
     }
-    for stream in &mut reading.streams {
+    for stream in &mut reading.facts.streams {
         if let Content::Sound(sound) = &mut stream.content {
             (sound.channels, sound.layout) = (u32::MAX, "4294967295 channels".to_owned());
         }

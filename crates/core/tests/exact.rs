@@ -3,8 +3,7 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
-use beryl_core::rational::Rational;
-use beryl_core::timecode::{Timecode, TimecodeBase, TimecodeError, duration_text};
+use beryl_core::time::{Rational, Timecode, TimecodeBase, TimecodeError, duration_text};
 use proptest::prelude::*;
 
 fn rational(text: &str) -> Rational {
@@ -101,8 +100,8 @@ fn durations_keep_clock_time() {
 
 #[test]
 fn a_language_has_one_code_whatever_form_a_file_gives_it() {
-    use beryl_core::language::{canonical, code_for, is_same};
-    use beryl_core::preset::Container;
+    use beryl_core::formats::Container;
+    use beryl_core::formats::language::{canonical, code_for, is_same};
     for (file, code) in [("ger", "deu"), ("de-CH", "deu"), ("sve", "swe"), ("iri", "fas"), ("sr", "srp"), ("fra", "fra")] {
         assert_eq!(canonical(file).as_deref(), Some(code), "{file}");
         for container in [Container::Mov, Container::Mp4, Container::Mkv] {

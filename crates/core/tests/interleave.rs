@@ -3,8 +3,8 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
-use beryl_core::interleave::Interleaver;
-use beryl_core::rational::Rational;
+use beryl_core::formats::interleave::Interleaver;
+use beryl_core::time::Rational;
 use proptest::prelude::*;
 
 fn seconds(milliseconds: i64) -> Rational {

@@ -5,13 +5,15 @@
 
 mod common;
 
-use beryl_core::check::{CheckItem, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare, judge, problem_of};
-use beryl_core::pace;
+use beryl_core::after::check::{CheckItem, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare, judge, problem_of};
+use beryl_core::facts::{Chapter, Content};
+use beryl_core::formats::Level;
+use beryl_core::picture::{FieldOrder, Hdr, Orientation};
 use beryl_core::plan::{Plan, plan};
-use beryl_core::preset::{Level, builtin};
+use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Content, FieldOrder, Hdr, Orientation, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::{Rational, pace};
 use beryl_core::timeline::Remark;
 use beryl_core::units::ByteSize;
 use common::reading;
@@ -30,22 +32,22 @@ fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
             light_level: Some([900, 300]),
         });
     });
-    source.streams[1].language = Some("fra".to_owned());
-    source.streams[1].roles = vec!["default".to_owned()];
-    source.chapters = vec![Chapter { start: Rational::ZERO, end: Rational::whole(4), title: "Clay".to_owned() }];
-    source.tags.insert("title".to_owned(), "Firing".to_owned());
+    source.facts.streams[1].language = Some("fra".to_owned());
+    source.facts.streams[1].roles = vec!["default".to_owned()];
+    source.facts.chapters = vec![Chapter { start: Rational::ZERO, end: Rational::whole(4), title: "Clay".to_owned() }];
+    source.facts.tags.insert("title".to_owned(), "Firing".to_owned());
     let plan = plan(&source, &builtin(preset).unwrap(), overrides).unwrap();
     let picture_plan = plan.picture.as_ref().unwrap();
     let mut made: Reading = source;
-    made.container = "mov,mp4,m4a,3gp,3g2,mj2".to_owned();
-    made.size = ByteSize(10_000_000);
-    made.timecode.clone_from(&plan.timecode);
-    made.streams[0].codec = picture_plan.codec.probe_name().to_owned();
-    made.streams[0].profile = Some(if preset == "delivery-hevc" { "Main 10" } else { "High" }.to_owned());
-    made.streams[0].level = Some(Level(41));
-    made.streams[1].codec = "aac".to_owned();
-    made.streams[1].roles = plan.sound[0].roles.clone();
-    if let Content::Picture(picture) = &mut made.streams[0].content {
+    made.facts.container = "mov,mp4,m4a,3gp,3g2,mj2".to_owned();
+    made.facts.size = ByteSize(10_000_000);
+    made.facts.timecode.clone_from(&plan.timecode);
+    made.facts.streams[0].codec = picture_plan.codec.probe_name().to_owned();
+    made.facts.streams[0].profile = Some(if preset == "delivery-hevc" { "Main 10" } else { "High" }.to_owned());
+    made.facts.streams[0].level = Some(Level(41));
+    made.facts.streams[1].codec = "aac".to_owned();
+    made.facts.streams[1].roles = plan.sound[0].roles.clone();
+    if let Content::Picture(picture) = &mut made.facts.streams[0].content {
         picture.pixel_format.clone_from(&picture_plan.pixel_format);
         picture.colour = picture_plan.colour.clone();
         picture.hdr.clone_from(&picture_plan.hdr);
@@ -67,7 +69,7 @@ fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
     let given = |slot, count| Given { slot, count, end: Rational::whole(10) };
     let look = |at| Look { at, time: Rational::ONE, difference: Some(3) };
     let measured = Measured {
-        reading: made,
+        facts: made.facts,
         index_in_front: Some(true),
         streams: vec![measure(0, 250), measure(1, 469)],
         frames_encoded: Some(250),
@@ -99,15 +101,15 @@ fn a_perfect_file_passes_every_point() {
     }
 }
 
-fn picture(measured: &mut Measured) -> &mut beryl_core::reading::Picture {
-    match &mut measured.reading.streams[0].content {
+fn picture(measured: &mut Measured) -> &mut beryl_core::facts::Picture {
+    match &mut measured.facts.streams[0].content {
         Content::Picture(picture) => picture,
         _ => unreachable!("the first stream is the picture"),
     }
 }
 
-fn sound(measured: &mut Measured) -> &mut beryl_core::reading::Sound {
-    match &mut measured.reading.streams[1].content {
+fn sound(measured: &mut Measured) -> &mut beryl_core::facts::Sound {
+    match &mut measured.facts.streams[1].content {
         Content::Sound(sound) => sound,
         _ => unreachable!("the second stream is the sound"),
     }
@@ -137,12 +139,12 @@ fn plant(faults: &[Fault], grade: Grade, preset: &str, overrides: &Value) {
 #[test]
 fn every_fault_is_found_and_named() {
     let faults: &[Fault] = &[
-        ("container", |file| file.reading.container = "matroska,webm".to_owned()),
-        ("size", |file| file.reading.size = ByteSize(0)),
+        ("container", |file| file.facts.container = "matroska,webm".to_owned()),
+        ("size", |file| file.facts.size = ByteSize(0)),
         ("index", |file| file.index_in_front = Some(false)),
-        ("picture streams", |file| drop(file.reading.streams.remove(0))),
-        ("picture codec", |file| file.reading.streams[0].codec = "hevc".to_owned()),
-        ("profile", |file| file.reading.streams[0].profile = Some("High 4:4:4 Predictive".to_owned())),
+        ("picture streams", |file| drop(file.facts.streams.remove(0))),
+        ("picture codec", |file| file.facts.streams[0].codec = "hevc".to_owned()),
+        ("profile", |file| file.facts.streams[0].profile = Some("High 4:4:4 Predictive".to_owned())),
         ("frame size", |file| picture(file).width = 1918),
         ("pixel aspect", |file| picture(file).pixel_aspect = Rational::constant(16, 15)),
         ("pixel format", |file| picture(file).pixel_format = "yuv444p".to_owned()),
@@ -159,20 +161,20 @@ fn every_fault_is_found_and_named() {
         ("frames between key frames", |file| file.streams[0].longest_group = 51),
         ("source looked at again", |file| file.looks[0].difference = Some(200)),
         ("pictures looked at again", |file| file.looks[1].difference = None),
-        ("sound streams", |file| drop(file.reading.streams.pop())),
-        ("sound codec", |file| file.reading.streams[1].codec = "mp3".to_owned()),
+        ("sound streams", |file| drop(file.facts.streams.pop())),
+        ("sound codec", |file| file.facts.streams[1].codec = "mp3".to_owned()),
         ("channels", |file| sound(file).channels = 1),
         ("layout", |file| sound(file).layout = "5.1".to_owned()),
         ("sample rate", |file| sound(file).sample_rate = 44_100),
-        ("language", |file| file.reading.streams[1].language = Some("deu".to_owned())),
+        ("language", |file| file.facts.streams[1].language = Some("deu".to_owned())),
         ("sound", |file| file.streams[1].decodes = false),
         ("picture begins", |file| file.streams[0].first = Rational::constant(2, 1000)),
         ("sound begins", |file| file.streams[1].first = Rational::constant(-2, 1000)),
         ("picture ends", |file| file.streams[0].end = Rational::constant(9998, 1000)),
         ("sound ends", |file| file.streams[1].end = Rational::constant(9998, 1000)),
-        ("timecode", |file| file.reading.timecode = None),
-        ("chapters", |file| drop(file.reading.chapters.pop())),
-        ("places of chapters", |file| file.reading.chapters[0].start = Rational::constant(1, 10)),
+        ("timecode", |file| file.facts.timecode = None),
+        ("chapters", |file| drop(file.facts.chapters.pop())),
+        ("places of chapters", |file| file.facts.chapters[0].start = Rational::constant(1, 10)),
     ];
     plant(faults, Grade::Wrong, "web-1080", &json!({}));
     let hdr: &[Fault] = &[
@@ -180,7 +182,7 @@ fn every_fault_is_found_and_named() {
         ("content light level", |file| picture(file).hdr.as_mut().unwrap().light_level = Some([900, 301])),
     ];
     plant(hdr, Grade::Wrong, "delivery-hevc", &json!({"picture": {"colour": {"dynamic_range": "keep"}}}));
-    let level: &[Fault] = &[("level", |file| file.reading.streams[0].level = Some(Level(51)))];
+    let level: &[Fault] = &[("level", |file| file.facts.streams[0].level = Some(Level(51)))];
     plant(level, Grade::Wrong, "web-1080", &json!({"picture": {"level": "4.1"}}));
     let fields: &[Fault] = &[("fields", |file| picture(file).field_order = FieldOrder::BottomFirst)];
     plant(fields, Grade::Wrong, "web-1080", &json!({}));
@@ -199,8 +201,8 @@ fn what_is_only_different_is_noted_with_its_reason_and_keeps_no_file_back() {
             }
         }),
         ("level needed", |file| file.streams[0].peak_second = ByteSize(20_000_000)),
-        ("title", |file| drop(file.reading.tags.remove("title"))),
-        ("role", |file| file.reading.streams[1].roles.clear()),
+        ("title", |file| drop(file.facts.tags.remove("title"))),
+        ("role", |file| file.facts.streams[1].roles.clear()),
     ];
     plant(differences, Grade::Noted, "web-1080", &json!({}));
     // The last packet of AAC is filled up, and a millisecond is no fault.
@@ -257,7 +259,7 @@ fn a_source_that_ends_early_is_blamed_instead_of_the_file() {
 #[test]
 fn facts_stand_side_by_side_and_differences_are_marked() {
     let (_, measured) = perfect();
-    let items = compare(&reading(|_| ()), &measured.reading);
+    let items = compare(&reading(|_| ()).facts, &measured.facts);
     let item = |what: &str| items.iter().find(|item| item.what == what).unwrap();
     assert_eq!((item("Picture codec").expected.as_str(), item("Picture codec").found.as_str()), ("ProRes", "H.264 High"));
     for (what, grade) in [("Picture codec", Grade::Noted), ("Size", Grade::Noted), ("Sound", Grade::Noted)].into_iter().chain([

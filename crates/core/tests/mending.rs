@@ -5,16 +5,17 @@
 
 mod common;
 
-use beryl_core::film::{FilmFrames, Made, TICKS_OF_VIDEO, film_frame_count};
+use beryl_core::after::suggestions::suggestions;
+use beryl_core::findings::film::{FilmFrames, Made, TICKS_OF_VIDEO, film_frame_count};
 use beryl_core::findings::{
     BarsFinding, BarsVerdict, Evidence, Extent, FieldsFinding, FieldsVerdict, Findings, HeaderTruth, LineLevel, Percent,
-    Pulldown, Stretch, StretchKind, aspect_name, bars_of_lines, suggestions,
+    Pulldown, Stretch, StretchKind, aspect_name, bars_of_lines,
 };
-use beryl_core::geometry::{Frame, Rectangle, crop_to_shape, sizing};
-use beryl_core::plan::{Origin, PlanError, Step, Subject, plan};
+use beryl_core::picture::{FieldOrder, Frame, Rectangle, crop_to_shape};
+use beryl_core::plan::{Origin, PlanError, Step, Subject, plan, sizing};
 use beryl_core::preset::{PixelAspectRule, SizeRule, builtin, joined_overrides};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{FieldOrder, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use common::reading;
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -246,7 +247,7 @@ fn sizes_by_one_side_and_other_speeds_come_out_as_asked() {
     let source = reading(|_| {});
     let slower = json!({ "picture": { "speed": { "rule": "to_rate", "rate": "24" } } });
     let made = plan(&source, &builtin("web-1080").unwrap(), &slower).unwrap();
-    let (picture, seconds) = (made.picture.unwrap(), source.duration.unwrap());
+    let (picture, seconds) = (made.picture.unwrap(), source.facts.duration.unwrap());
     assert_eq!((picture.frame_rate.rate(), made.speed), (Rational::whole(24), Rational::constant(24, 25)));
     assert_eq!(made.duration, Some(seconds * Rational::constant(25, 24)));
     assert!(made.sound.iter().all(|sound| sound.speed == Rational::constant(24, 25)));

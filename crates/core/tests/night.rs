@@ -5,11 +5,15 @@
 
 mod common;
 
-use beryl_core::night::{Block, JobAtWork, WaitingRun, cpu_cost, lay_out};
+use beryl_core::after::cost::cpu_cost;
+use beryl_core::after::forecast::forecast;
+use beryl_core::facts::Content;
+use beryl_core::facts::viewing::plays_in_browsers;
+use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::picture::FieldOrder;
 use beryl_core::plan::plan;
 use beryl_core::preset::{builtin_presets, viewing_preset};
-use beryl_core::reading::{Content, FieldOrder, Reading};
-use beryl_core::viewing::plays_in_browsers;
+use beryl_core::reading::Reading;
 use common::{reading, stereo, stream};
 use proptest::prelude::*;
 use serde_json::Value;
@@ -76,18 +80,19 @@ fn source(container: &str, codec: &str, pixel_format: &str, fields: FieldOrder, 
         picture.pixel_format = pixel_format.to_owned();
         picture.field_order = fields;
     });
-    source.container = container.to_owned();
-    source.streams.truncate(1);
-    source.streams[0].codec = codec.to_owned();
-    source.streams.extend(sounds.iter().zip(1..).map(|(codec, index)| stream(index, codec, Content::Sound(stereo()))));
+    source.facts.container = container.to_owned();
+    source.facts.streams.truncate(1);
+    source.facts.streams[0].codec = codec.to_owned();
+    source.facts.streams.extend(sounds.iter().zip(1..).map(|(codec, index)| stream(index, codec, Content::Sound(stereo()))));
     source
 }
 
 #[test]
 fn only_what_every_browser_plays_is_given_as_it_is() {
     const MP4: &str = "mov,mp4,m4a,3gp,3g2,mj2";
-    let plays =
-        |container, codec, format, fields, sounds: &[&str]| plays_in_browsers(&source(container, codec, format, fields, sounds));
+    let plays = |container, codec, format, fields, sounds: &[&str]| {
+        plays_in_browsers(&source(container, codec, format, fields, sounds).facts)
+    };
     assert!(plays(MP4, "h264", "yuv420p", FieldOrder::Progressive, &["aac"]));
     assert!(plays(MP4, "h264", "yuv420p", FieldOrder::Unknown, &[]));
     assert!(plays("matroska,webm", "vp9", "yuv420p", FieldOrder::Progressive, &["opus"]));
@@ -113,7 +118,10 @@ fn more_work_costs_more() {
     let source = reading(|_| ());
     let cost = |id: &str| {
         let preset = builtin_presets().into_iter().find(|preset| preset.id == id).unwrap();
-        cpu_cost(&plan(&source, &preset, &Value::Null).unwrap())
+        {
+            let plan = plan(&source, &preset, &Value::Null).unwrap();
+            cpu_cost(&plan, &forecast(&plan, &source.facts, &[]))
+        }
     };
     assert!(cost("sound-only") < cost("review-small"));
     assert!(cost("review-small") < cost("web-720"));

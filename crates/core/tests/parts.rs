@@ -3,8 +3,8 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
-use beryl_core::parts::{Span, check_order, source_time, taken, total};
-use beryl_core::rational::Rational;
+use beryl_core::plan::{source_time, taken};
+use beryl_core::time::{Rational, Span, check_order, total};
 use proptest::prelude::*;
 
 fn ordered() -> impl Strategy<Value = Vec<Span>> {

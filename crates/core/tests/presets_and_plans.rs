@@ -5,19 +5,21 @@
 
 mod common;
 
-use beryl_core::forecast::{Certainty, bytes_per_minute};
-use beryl_core::geometry::{Frame, sizing};
-use beryl_core::memory::{self, Means};
+use beryl_core::after::forecast::{Certainty, bytes_per_minute, forecast};
+use beryl_core::after::memory::{self, Means};
+use beryl_core::after::stages::share_steps;
+use beryl_core::facts::Content;
+use beryl_core::formats::RateControl;
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan};
+use beryl_core::picture::{FieldOrder, Frame, Orientation};
+use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan, sizing};
 use beryl_core::preset::{
-    PixelAspectRule, Preset, PresetError, RateControl, SizeRule, builtin, builtin_presets, overrides_from_settings,
-    preset_schema, with_overrides,
+    PixelAspectRule, Preset, PresetError, SizeRule, builtin, builtin_presets, overrides_from_settings, preset_schema,
+    with_overrides,
 };
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Content, FieldOrder, Orientation, Reading};
-use beryl_core::stages::share_steps;
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_core::units::{BitRate, ByteSize};
 use common::reading;
 use proptest::prelude::*;
@@ -100,11 +102,11 @@ fn one_pass_is_taken_where_it_comes_to_its_mean_rate_and_where_the_editor_says_s
     preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(4_000_000), passes: 1, peak: None };
     let mut source = reading(|_| ());
     let mut planned = |seconds: i64, own: Value| {
-        source.duration = Some(Rational::whole(seconds));
-        source.streams.iter_mut().for_each(|stream| stream.duration = source.duration);
+        source.facts.duration = Some(Rational::whole(seconds));
+        source.facts.streams.iter_mut().for_each(|stream| stream.duration = source.facts.duration);
         let plan = plan(&source, &preset, &own).unwrap();
         let rate = plan.decisions.iter().find(|decision| decision.subject == Subject::Rate).unwrap();
-        (plan.passes(), rate.origin, plan.forecast.certainty)
+        (plan.passes(), rate.origin, forecast(&plan, &source.facts, &[]).certainty)
     };
     assert_eq!(planned(60, json!({})), (2, Origin::Source, Certainty::Ceiling));
     assert_eq!(planned(299, json!({})), (2, Origin::Source, Certainty::Ceiling));
@@ -217,7 +219,7 @@ fn a_level_means_its_peak_and_its_buffer() {
 #[test]
 fn subtitles_that_are_pictures_are_known_as_such_and_marks_past_the_end_say_so() {
     let mut source = reading(|_| ());
-    source.streams.push(common::stream(2, "dvd_subtitle", Content::Subtitles { are_pictures: true }));
+    source.facts.streams.push(common::stream(2, "dvd_subtitle", Content::Subtitles { are_pictures: true }));
     let own = json!({ "picture": { "overlays": { "subtitles": { "rule": "first" } } }, "parts": [{ "from": "8", "to": "20" }] });
     let made = plan(&source, &builtin("same-h264").unwrap(), &own).unwrap();
     assert!(said(&made, Subject::Overlays)[0].contains("the source has them as pictures"), "{:?}", made.decisions);
@@ -249,7 +251,7 @@ fn the_editors_own_settings_win_and_are_marked() {
 #[test]
 fn what_cannot_be_made_is_said() {
     let mut silent = reading(|_| {});
-    silent.streams.truncate(1);
+    silent.facts.streams.truncate(1);
     assert_eq!(
         plan(&silent, &builtin("sound-only").unwrap(), &Value::Null),
         Err(PlanError::NothingToMake { missing: "no sound" })
@@ -265,7 +267,8 @@ fn what_cannot_be_made_is_said() {
 
 #[test]
 fn rated_forecasts_are_rate_times_duration() {
-    let web = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &Value::Null).unwrap().forecast;
+    let source = reading(|_| {});
+    let web = forecast(&plan(&source, &builtin("web-1080").unwrap(), &Value::Null).unwrap(), &source.facts, &[]);
     assert_eq!((web.picture, web.sound), (ByteSize(10_000_000), ByteSize(240_000)));
     assert!(web.overhead < ByteSize(20_000));
 }
@@ -294,7 +297,7 @@ fn any_source() -> impl Strategy<Value = Reading> {
                 picture.orientation = Orientation::turned(rotation);
                 picture.varies = varies;
             });
-            source.duration = seconds.map(|seconds| Rational::constant(seconds, 10));
+            source.facts.duration = seconds.map(|seconds| Rational::constant(seconds, 10));
             source
         })
 }
@@ -310,7 +313,7 @@ proptest! {
                 return Ok(());
             }
         };
-        let forecast = made.forecast;
+        let forecast = forecast(&made, &source.facts, &[]);
         prop_assert_eq!(forecast.size.0, forecast.picture.0 + forecast.sound.0 + forecast.overhead.0);
         prop_assert!(made.decisions.iter().all(|decision| !decision.what.is_empty() && !decision.because.is_empty()));
         if let Some(picture) = &made.picture {

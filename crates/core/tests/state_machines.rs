@@ -3,11 +3,11 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
+use beryl_core::flow::run::{Course, PassSoFar, Progress, RunEvent, RunState};
+use beryl_core::flow::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::ProblemKind;
-use beryl_core::run::{Course, PassSoFar, Progress, RunEvent, RunState};
 use beryl_core::units::ByteSize;
-use beryl_core::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use proptest::prelude::*;
 
 const EVENTS: [RunEvent; 13] = [
@@ -131,7 +131,7 @@ fn a_file_is_taken_up_only_when_it_has_settled() {
 #[test]
 fn what_is_at_work_is_left_alone_and_what_was_finished_and_changes_arrives_anew() {
     let (arrived, _) = look(None, stamp(10, 1), 0, 1);
-    let in_state = |state| beryl_core::watch::Watched { state, ..arrived };
+    let in_state = |state| beryl_core::flow::watch::Watched { state, ..arrived };
     let (file, step) = look(Some(in_state(WatchState::Working)), stamp(99, 2), 10_000, 1);
     assert_eq!((file.state, step), (WatchState::Working, WatchStep::Wait));
     for state in [WatchState::Out, WatchState::Left, WatchState::Failed] {

@@ -5,9 +5,8 @@
 
 mod common;
 
-use beryl_core::parts::Span;
-use beryl_core::rational::Rational;
-use beryl_core::reading::Content;
+use beryl_core::facts::Content;
+use beryl_core::time::{Rational, Span};
 use beryl_core::timeline::{Continuity, PictureTrack, PlacedPicture, SoundPiece, SoundTrack, Takes, origin};
 use common::{reading, stereo, stream};
 use proptest::prelude::*;
@@ -253,9 +252,9 @@ fn a_jump_of_the_clock_moves_all_streams_alike() {
 fn nought_lies_on_the_grid_of_the_picture() {
     let begins = |sound: Option<Rational>, picture: Rational| {
         let mut source = reading(|_| ());
-        source.streams[0].start = Some(picture);
-        source.streams[1].start = sound;
-        origin(&source)
+        source.facts.streams[0].start = Some(picture);
+        source.facts.streams[1].start = sound;
+        origin(&source.facts)
     };
     let zero = Rational::ZERO;
     assert_eq!(begins(Some(zero), zero).at, zero);
@@ -272,7 +271,7 @@ fn nought_lies_on_the_grid_of_the_picture() {
     assert_eq!(begins(Some(zero), Rational::whole(90_000)).at, Rational::whole(90_000));
     // Without a picture it is the first sound.
     let mut sound = reading(|_| ());
-    sound.streams = vec![stream(0, "aac", Content::Sound(stereo()))];
-    sound.streams[0].start = Some(Rational::ONE);
-    assert_eq!(origin(&sound).at, Rational::ONE);
+    sound.facts.streams = vec![stream(0, "aac", Content::Sound(stereo()))];
+    sound.facts.streams[0].start = Some(Rational::ONE);
+    assert_eq!(origin(&sound.facts).at, Rational::ONE);
 }

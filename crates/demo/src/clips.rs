@@ -2,10 +2,11 @@
 
 use std::path::{Path, PathBuf};
 
+use beryl_core::facts::Chapter;
 use beryl_core::lut::fenmark_log;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::problem::Problem;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Colour, FieldOrder};
+use beryl_core::time::Rational;
 use beryl_media::{RecordedPicture, RecordedSound, Recorder, Recording};
 
 use crate::canvas::{Canvas, grain};

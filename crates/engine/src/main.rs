@@ -17,7 +17,7 @@ use std::sync::mpsc::TryRecvError;
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use beryl_core::memory::Means;
+use beryl_core::after::memory::Means;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, Command, EncodeRun, Event, Job, RunNews, SourceRef};
 use beryl_core::units::ByteSize;

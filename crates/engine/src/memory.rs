@@ -7,7 +7,7 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::time::Duration;
 
-use beryl_core::memory::{self, Means};
+use beryl_core::after::memory::{self, Means};
 use beryl_core::protocol::Job;
 use beryl_core::units::ByteSize;
 

@@ -14,12 +14,11 @@ mod bare;
 use std::path::Path;
 
 use bare::{bare_transcode, cost};
-use beryl_core::parts::Span;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, Reference, SourceRef};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::{Rational, Span};
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, compare, library_settings, probe, silence_libraries};
 use serde_json::json;

@@ -16,10 +16,10 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::Instant;
 
+use beryl_core::flow::run::Progress;
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::run::Progress;
 use beryl_media::{Control, encode, probe, remove_temporary_files, silence_libraries};
 use material::{film_of_shots, write};
 use serde_json::json;

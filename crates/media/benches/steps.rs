@@ -12,10 +12,10 @@ use std::io::Write as _;
 use std::path::Path;
 
 use bare::{bare_decode, bare_filter};
+use beryl_core::facts::Content;
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
-use beryl_core::reading::Content;
 use beryl_media::{probe, work_off};
 use nix::sched::{CpuSet, sched_setaffinity};
 use nix::sys::resource::{UsageWho, getrusage};
@@ -110,7 +110,7 @@ fn main() {
         let path = format!("{file}.y4m");
         let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: path.parse().unwrap() });
         let mut reading = probe(&source).unwrap();
-        for stream in &mut reading.streams {
+        for stream in &mut reading.facts.streams {
             if let (Content::Picture(picture), true) = (&mut stream.content, is_pq) {
                 let word = |word: &str| Some(word.to_owned());
                 let colour = &mut picture.colour;

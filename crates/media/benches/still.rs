@@ -11,7 +11,7 @@
 use std::time::Instant;
 
 use beryl_core::protocol::{FileRef, ShownField, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{StillWish, Stills, silence_libraries};
 

@@ -3,12 +3,12 @@
 use std::path::Path;
 use std::sync::Mutex;
 
+use beryl_core::after::quality::{Comparison, FrameQuality, IDENTICAL};
+use beryl_core::picture::FieldOrder;
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, FileRef, PairFilm, Reference, SourceRef};
-use beryl_core::quality::{Comparison, FrameQuality, IDENTICAL};
-use beryl_core::rational::Rational;
-use beryl_core::reading::FieldOrder;
+use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, bounded};
 
 use crate::encoders::{muxer, muxer_options};
@@ -253,7 +253,7 @@ impl Writing {
         options.write(true).read(true).create_new(true);
         let folder = open_root(&film.output).map_err(|problem| std::io::Error::other(problem.to_string()))?;
         let file = folder.open_with(system_path(path), &options)?.into_std();
-        let container = beryl_core::preset::Container::Mp4;
+        let container = beryl_core::formats::Container::Mp4;
         let mut output = Output::create(Medium::new(file, crate::raw::Stop::default()), muxer(container))?;
         let mut stream = encoder.stream()?;
         stream.rate = None;

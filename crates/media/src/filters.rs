@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use beryl_core::plan::{BurnText, FramesMeant, Samples, Step};
+use beryl_core::picture::{FieldOrder, Samples};
+use beryl_core::plan::{BurnText, FramesMeant, Step};
 use beryl_core::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, RateConversion};
-use beryl_core::reading::FieldOrder;
 
 use crate::supplies::Supplies;
 

@@ -4,10 +4,10 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use beryl_core::check::{Look, LookAt};
+use beryl_core::after::check::{Look, LookAt};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use crate::job::cost::thread_time;
 use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Packet, Stop};

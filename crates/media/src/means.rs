@@ -2,7 +2,7 @@
 
 use std::thread::available_parallelism;
 
-use beryl_core::memory::Means;
+use beryl_core::after::memory::Means;
 use beryl_core::units::ByteSize;
 
 /// The part of the free memory, in quarters, that jobs take: the rest is for files that are read and written, and for others.

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use beryl_core::check::{Measured, StreamMeasure};
-use beryl_core::iso::index_in_front;
+use beryl_core::after::check::{Measured, StreamMeasure};
+use beryl_core::formats::iso::index_in_front;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
 
 use crate::job::Control;
@@ -32,7 +32,7 @@ pub fn measure(file: &FileRef) -> Result<Measured, Problem> {
 /// As [`measure`]; a problem of reading where it was stopped.
 pub fn measure_telling(file: &FileRef, control: &Control, read: &dyn Fn(u64)) -> Result<Measured, Problem> {
     let source = SourceRef::of(file.clone());
-    let reading = probe::facts(&mut PacketSource::open(&source, control.stop())?)?;
+    let facts = probe::facts(&mut PacketSource::open(&source, control.stop())?)?;
     let mut packets = PacketSource::open(&source, control.stop())?.with_stamps_as_they_are();
     // Packets do not tell how long the last one is shown where they are stored in another order than they are
     // shown, nor how much of it is heard; edit lists do.
@@ -64,7 +64,7 @@ pub fn measure_telling(file: &FileRef, control: &Control, read: &dyn Fn(u64)) ->
     let (opened, _) = open_file(&open_root(file)?, &file.path)?;
     Ok(Measured {
         index_in_front: index_in_front(&mut reader(&opened)),
-        reading,
+        facts,
         streams: counts.into_iter().map(|(index, count)| count.result(index)).collect(),
         frames_encoded: None,
         given: Vec::new(),

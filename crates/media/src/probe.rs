@@ -2,12 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use beryl_core::language;
-use beryl_core::pace::{self, Pace};
+use beryl_core::facts::{Chapter, Content, Facts, Picture, Sound, Stream};
+use beryl_core::formats::language;
+use beryl_core::picture::FieldOrder;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Content, FieldOrder, Picture, Reading, Sound, Stream};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
+use beryl_core::time::pace::{self, Pace};
 use beryl_core::units::{BitRate, ByteSize};
 
 use crate::raw::{Decoder, Frame, Kind, Packet, Stop, StreamView, pixel_format};
@@ -47,7 +49,7 @@ const TECHNICAL_TAGS: [&str; 13] = [
 /// A [`Problem`] with the file's name where it cannot be opened or is no media.
 pub fn probe(source: &SourceRef) -> Result<Reading, Problem> {
     let mut packets = PacketSource::open(source, &Stop::default())?;
-    facts(&mut packets)
+    facts(&mut packets).map(Reading::from)
 }
 
 /// What the first packets of the streams tell.
@@ -64,7 +66,7 @@ struct Scanned {
 }
 
 /// The facts of an open source, which is read from for them.
-pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
+pub(crate) fn facts(source: &mut PacketSource) -> Result<Facts, Problem> {
     let picture = source.moving_picture();
     let scanned = scan(source, picture)?;
     let input = source.input();
@@ -86,7 +88,7 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
     };
     let streams: Vec<Stream> =
         input.streams().map(|stream| stream_facts(source, stream, &scanned, picture == Some(stream.index()))).collect();
-    Ok(Reading {
+    Ok(Facts {
         container,
         container_name: if sequence.is_some() { "Image sequence".to_owned() } else { container_name },
         size: ByteSize(source.size()),
@@ -103,8 +105,6 @@ pub(crate) fn facts(source: &mut PacketSource) -> Result<Reading, Problem> {
             .into_iter()
             .collect(),
         missing,
-        findings: None,
-        samples: Vec::new(),
     })
 }
 

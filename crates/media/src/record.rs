@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::path::Path;
 
-use beryl_core::layout::usual;
+use beryl_core::facts::Chapter;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Colour, FieldOrder};
+use beryl_core::sound::layout::usual;
+use beryl_core::time::Rational;
 
 use crate::raw::{
     AvError, Encoder, EncoderKind, EncoderSettings, EncoderStream, Frame, Graph, GraphInput, Medium, Output, OutputChapter,

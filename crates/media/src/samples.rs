@@ -3,7 +3,7 @@
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use crate::job::{Chain, TimedFrame};
 use crate::raw::{AvError, Decoder, Frame, Graph, GraphInput, Kind, Stop};

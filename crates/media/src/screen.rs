@@ -1,7 +1,7 @@
 //! Pictures as screens show them, whatever their codes mean.
 
-use beryl_core::rational::Rational;
-use beryl_core::reading::Colour;
+use beryl_core::picture::Colour;
+use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
 use crate::job::Uniform;

@@ -6,14 +6,14 @@ use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use beryl_core::iso::presented_lengths;
-use beryl_core::media_types::image_name;
+use beryl_core::formats::iso::presented_lengths;
+use beryl_core::formats::media_types::image_name;
+use beryl_core::formats::wholeness::announced_end;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceClock, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_core::timeline::{Anchor, Continuity, Jump};
-use beryl_core::wholeness::announced_end;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions, OpenOptionsExt};
 

@@ -6,11 +6,10 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use beryl_core::lut::{FENMARK_LOG, LARGEST_DOCUMENT, Lut, LutShape, fenmark_to_rec709};
-use beryl_core::parts::{Span, taken};
-use beryl_core::plan::{AidName, Step};
+use beryl_core::plan::{AidName, Step, taken};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::{Rational, Span};
 
 use crate::raw::{Decoder, Frame, Kind, Stop, SubtitleDecoder};
 use crate::source::{PacketSource, open_file, open_root, problem_of};

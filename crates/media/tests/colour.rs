@@ -9,14 +9,15 @@ use std::io::Write as _;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
-use beryl_core::pixels::PixelForm;
+use beryl_core::after::check::judge;
+use beryl_core::facts::Content;
+use beryl_core::picture::{Colour, FieldOrder, Hdr, PixelForm};
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, FieldOrder, Hdr, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{
     Control, Planes, RecordedPicture, Recorder, Recording, Stamping, StillWish, alphas, encode, pictures, probe,
@@ -151,7 +152,7 @@ fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
     let originals: Vec<Deep> = (0..3).map(deep_picture).collect();
     write_deep(&folder.path().join("deep.y4m"), &originals);
     let reading = probe(&source(folder.path(), "deep.y4m")).unwrap();
-    assert_eq!(reading.picture().unwrap().1.pixel_format, "yuv444p10le");
+    assert_eq!(reading.facts.picture().unwrap().1.pixel_format, "yuv444p10le");
 
     // A cube that mixes and bends, and curves that bend each channel otherwise.
     let side = 17;
@@ -197,7 +198,7 @@ fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
             }
         }
         assert!(worst <= 1.0, "{name}: {worst} codes");
-        let colour = &probe(&file).unwrap().picture().unwrap().1.colour.clone();
+        let colour = &probe(&file).unwrap().facts.picture().unwrap().1.colour.clone();
         assert_eq!((colour.matrix.as_deref(), colour.transfer.as_deref()), (Some("bt709"), Some("bt709")));
     }
 
@@ -236,7 +237,7 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
         write_deep(&folder.join(name), &[[vec![code; SIDE * SIDE], vec![512; SIDE * SIDE], vec![512; SIDE * SIDE]]]);
     };
     let colour = |reading: &mut Reading, [primaries, transfer, matrix]: [&str; 3]| {
-        for stream in &mut reading.streams {
+        for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
                 picture.colour.primaries = Some(primaries.to_owned());
                 picture.colour.transfer = Some(transfer.to_owned());
@@ -264,7 +265,7 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
     colour(&mut reading, ["bt470bg", "smpte170m", "bt470bg"]);
     let plan = lossless(&reading, json!({ "colour": { "space": "rec709" } }));
     let file = made(folder.path(), "deep.y4m", &plan, &[]);
-    let tags = probe(&file).unwrap().picture().unwrap().1.colour.clone();
+    let tags = probe(&file).unwrap().facts.picture().unwrap().1.colour.clone();
     assert_eq!((tags.primaries.as_deref(), tags.matrix.as_deref()), (Some("bt709"), Some("bt709")));
     grey(folder.path(), "grey.y4m", 600);
     let out = deep_pictures(&made(folder.path(), "grey.y4m", &plan, &[]));
@@ -279,7 +280,7 @@ fn graded(folder: &Path, transfer: &str) -> Reading {
     write_deep(&folder.join("deep.y4m"), &(0..6).map(deep_picture).collect::<Vec<_>>());
     let mut reading = probe(&source(folder, "deep.y4m")).unwrap();
     let fraction = |value: i64, of: i64| Rational::new(value, of).unwrap();
-    for stream in &mut reading.streams {
+    for stream in &mut reading.facts.streams {
         if let Content::Picture(picture) = &mut stream.content {
             let word = |word: &str| Some(word.to_owned());
             picture.colour = Colour {
@@ -403,7 +404,7 @@ fn pictures_of_another_form_in_mid_stream_get_the_colour_of_the_others() {
     both.extend(std::fs::read(folder.path().join("stray.ts")).unwrap());
     std::fs::write(folder.path().join("film.ts"), both).unwrap();
     let mut reading = probe(&source(folder.path(), "film.ts")).unwrap();
-    reading.duration = Some(Rational::whole(2));
+    reading.facts.duration = Some(Rational::whole(2));
     let plan = lossless(&reading, json!({}));
     let out = pictures(&made(folder.path(), "film.ts", &plan, &[])).unwrap();
     assert_eq!(out.len(), 50);
@@ -465,7 +466,7 @@ fn what_is_said_of_a_high_dynamic_range_stands_in_stream_and_container_and_goes_
         json!({ "codec": "prores", "profile": "hq", "colour": { "dynamic_range": "standard" } }),
     );
     let output = made_of(&bright, folder.path(), &down, &[]).unwrap();
-    assert_eq!(probe(&output).unwrap().picture().unwrap().1.hdr, None);
+    assert_eq!(probe(&output).unwrap().facts.picture().unwrap().1.hdr, None);
 }
 
 #[test]
@@ -665,7 +666,7 @@ fn alpha_stays_or_the_plan_says_that_it_goes() {
             let at = |column: usize| alpha[2][alpha[2].len() / 2 + column * width / SIDE];
             let stays = [4, 20, 40, 60].into_iter().all(|column| at(column).abs_diff((column * 255 / (SIDE - 1)) as u8) <= 4);
             let told = plan.decisions.iter().any(|decision| decision.what.contains("alpha is left out"));
-            let form = probe(&output).unwrap().picture().unwrap().1.pixel_format.clone();
+            let form = probe(&output).unwrap().facts.picture().unwrap().1.pixel_format.clone();
             let full = alpha.iter().flatten().all(|code| *code == 255);
             if !(if told { full && !PixelForm::of(&form).has_alpha() } else { stays }) {
                 wrong.push(format!("{settings}: {form} {told} {stays} {full}"));
@@ -714,7 +715,7 @@ fn what_a_source_says_of_its_colour_arrives_in_every_codec_and_container_or_the_
     let mut wrong = Vec::new();
     for (tags, full) in TAGS.iter().flat_map(|tags| [(tags, false), (tags, true)]) {
         let mut reading = reading.clone();
-        for stream in &mut reading.streams {
+        for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
                 let [primaries, transfer, matrix] = tags.map(|word| Some(word.to_owned()));
                 let range = Some(if full { "pc" } else { "tv" }.to_owned());

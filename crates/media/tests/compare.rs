@@ -9,10 +9,10 @@ mod material;
 use std::path::Path;
 use std::sync::Mutex;
 
+use beryl_core::after::quality::{Comparison, IDENTICAL};
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, PairFilm, Reference, RunNews, SourceRef};
-use beryl_core::quality::{Comparison, IDENTICAL};
 use beryl_core::reading::Reading;
 use beryl_media::{Control, compare, encode, pictures, probe, scan};
 use material::{First, Picture, interlaced, lively, progressive, write};

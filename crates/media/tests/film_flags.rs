@@ -6,13 +6,14 @@
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
+use beryl_core::after::check::judge;
 use beryl_core::findings::FieldsVerdict;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{Answer, EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_media::{Control, RecordedPicture, Recorder, Recording, encode, probe, scan, timed_pictures};
 use serde_json::json;
 use uuid::Uuid;
@@ -193,7 +194,7 @@ fn each_film_frame_comes_once_whatever_the_flags_ask_a_player_for() {
         let all: Vec<usize> = (0..FRAMES).collect();
         // By its header and its stamps it has frames at their own times; each is kept.
         let reading = probe(&file).unwrap();
-        let (_, picture) = reading.picture().unwrap();
+        let (_, picture) = reading.facts.picture().unwrap();
         assert_eq!(picture.frame_rate, Some(FILM), "{name}");
         let shown = made(folder.path(), &file, &reading, quick.clone());
         assert_eq!(shown.iter().map(|(_, number)| *number).collect::<Vec<_>>(), all, "{name}");

@@ -8,19 +8,19 @@ mod material;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::Measured;
-use beryl_core::forecast::Certainty;
-use beryl_core::parts::total;
+use beryl_core::after::check::Measured;
+use beryl_core::after::forecast::{Certainty, Outlook};
+use beryl_core::after::proof::sample_parts;
+use beryl_core::after::sample::Sample;
+use beryl_core::formats::RateControl;
 use beryl_core::plan::{Plan, plan};
-use beryl_core::preset::{RateControl, builtin, joined_overrides};
-use beryl_core::proof::sample_parts;
+use beryl_core::preset::{builtin, joined_overrides};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::sample::Sample;
+use beryl_core::time::{Rational, total};
 use beryl_core::units::BitRate;
 use beryl_media::{Control, encode, probe, silence_libraries};
 use material::{film_of_shots, write};
-use serde_json::json;
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
@@ -52,24 +52,27 @@ fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
     write(&folder.path().join("film.y4m"), &film_of_shots(1050), (25, 1), 'p', "");
-    let mut reading = probe(&source(folder.path(), "film.y4m")).unwrap();
+    let reading = probe(&source(folder.path(), "film.y4m")).unwrap();
     let quality =
         |crf: u8| json!({ "picture": { "rate": { "mode": "constant_quality", "crf": crf }, "size": { "rule": "same" } } });
+    let mut samples: Vec<Sample> = Vec::new();
     for (preset, crf) in [("web-1080", 23), ("delivery-hevc", 24)] {
         let own = quality(crf);
         let preset = builtin(preset).unwrap();
-        reading.samples.clear();
-        let before = plan(&reading, &preset, &own).unwrap();
+        let outlook =
+            |own: &Value, samples: &[Sample]| Outlook::of(plan(&reading, &preset, own).unwrap(), &reading.facts, samples);
+        let before = outlook(&own, &[]);
         assert_eq!(before.forecast.certainty, Certainty::Modelled);
         let parts = sample_parts(&reading, &[]);
         let sampled = total(&parts);
         assert!(parts.len() == 14 && sampled == Rational::constant(84, 5), "{} parts, {sampled} s", parts.len());
         let proofs = [plan(&reading, &preset, &joined_overrides(&own, &json!({ "parts": parts }))).unwrap()];
         let measured = made(folder.path(), &proofs);
-        reading.samples = proofs.iter().zip(&measured).filter_map(|(plan, measured)| Sample::of(plan, measured, 8.4)).collect();
+        let shown = proofs.iter().zip(&measured).filter_map(|(plan, measured)| Sample::of(plan, measured, 8.4));
+        samples = shown.collect();
 
-        let whole = plan(&reading, &preset, &own).unwrap();
-        let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
+        let whole = outlook(&own, &samples);
+        let actual = made(folder.path(), std::slice::from_ref(&whole.plan))[0].facts.size.0 as f64;
         let (modelled, foretold) = (before.forecast.size.0 as f64 / actual, whole.forecast.size.0 as f64 / actual);
         println!("{}: modelled {modelled:.3}, foretold {foretold:.3} of the actual size", preset.id);
         assert_eq!(whole.forecast.certainty, Certainty::Sampled);
@@ -77,8 +80,8 @@ fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
         // 8.4 s of processor time for 16.8 s: 21 for 42.
         assert_eq!(whole.forecast.cpu_milliseconds, Some(21_000));
         // Other settings of the same source are likened to these.
-        let other = plan(&reading, &preset, &quality(crf + 4)).unwrap();
-        let ratio = other.forecast.size.0 as f64 / made(folder.path(), std::slice::from_ref(&other))[0].reading.size.0 as f64;
+        let other = outlook(&quality(crf + 4), &samples);
+        let ratio = other.forecast.size.0 as f64 / made(folder.path(), std::slice::from_ref(&other.plan))[0].facts.size.0 as f64;
         println!("{}: four steps of CRF away {ratio:.3} of the actual size", preset.id);
         assert!((0.6..=1.8).contains(&ratio), "{ratio:.3}");
     }
@@ -86,7 +89,8 @@ fn a_sample_foretells_the_size_of_the_whole_to_twelve_percent() {
     let mut preset = builtin("web-1080").unwrap();
     preset.picture.as_mut().unwrap().rate = RateControl::Average { bits_per_second: BitRate(900_000), passes: 1, peak: None };
     let whole = plan(&reading, &preset, &json!({ "picture": { "size": { "rule": "same" } } })).unwrap();
-    let actual = made(folder.path(), std::slice::from_ref(&whole))[0].reading.size.0 as f64;
+    let whole = Outlook::of(whole, &reading.facts, &samples);
+    let actual = made(folder.path(), std::slice::from_ref(&whole.plan))[0].facts.size.0 as f64;
     let ratio = whole.forecast.size.0 as f64 / actual;
     println!("900 kb/s on average: foretold {ratio:.3} of the actual size");
     assert_eq!(whole.forecast.certainty, Certainty::Ceiling);

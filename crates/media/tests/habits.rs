@@ -10,13 +10,13 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use beryl_core::check::{CheckItem, CheckReport, Grade, judge};
+use beryl_core::after::check::{CheckItem, CheckReport, Grade, judge};
 use beryl_core::plan::{Plan, PlanError, Subject, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_media::{Control, StillWish, Stills, encode, heard, probe, scan, silence_libraries, timed_pictures};
 use habit::{FLASHES, Habit, LENGTH, forms, four_in_one, table};
 use serde_json::json;
@@ -160,7 +160,7 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
             fault(format!("remarks: {:?}", report.remarks));
         }
         // Whoever reads the file sees as much of it as was planned.
-        let lasts = probe(&outcome.output).ok().and_then(|made| made.picture().and_then(|(stream, _)| stream.duration));
+        let lasts = probe(&outcome.output).ok().and_then(|made| made.facts.picture().and_then(|(stream, _)| stream.duration));
         let planned = plan.picture.as_ref().and_then(|picture| Some((picture.duration?, picture.frame_rate.rate().inverse()?)));
         if let (Some((planned, frame)), Some(lasts)) = (planned, lasts)
             && (planned - lasts).abs() > frame * Rational::constant(3, 2)
@@ -169,7 +169,7 @@ fn faults(habit: &Habit, reading: &Reading, outcomes: &[Outcome], own: f64) -> V
         {
             fault(format!("planned are {:.3} s, and the file says {:.3}", planned.to_f64(), lasts.to_f64()));
         }
-        if habit.flashes == 0 || reading.sounds().count() == 0 {
+        if habit.flashes == 0 || reading.facts.sounds().count() == 0 {
             continue;
         }
         let heard: Vec<Vec<f64>> = (0..plan.sound.len()).map(|stream| clicks(&outcome.output, stream)).collect();
@@ -216,7 +216,7 @@ fn noted_when_read_through(habit: &Habit, folder: &Path, file: &SourceRef) -> Op
     let Some(report) = &outcome.report else { return Some(format!("not made: {:?}", outcome.problem)) };
     let lengths = report.items.iter().filter(|item| item.grade != Grade::Fine && item.what.contains("duration"));
     let lengths: Vec<&CheckItem> = lengths.collect();
-    (!lengths.is_empty()).then(|| format!("{}: read through, {lengths:?} of {:?}", habit.name, reading.remarks))
+    (!lengths.is_empty()).then(|| format!("{}: read through, {lengths:?} of {:?}", habit.name, reading.facts.remarks))
 }
 
 /// Makes the file of a habit and all of it; what is wrong, in words.
@@ -240,7 +240,7 @@ fn judged(habit: &Habit) -> Vec<String> {
         .collect();
     // The library's muxer offsets sound with a codec delay from its picture in some containers: what was recorded there
     // is out of step itself, by as much as its first click is.
-    let delayed = habit.is_off || reading.sounds().any(|(stream, _)| stream.codec == "opus");
+    let delayed = habit.is_off || reading.facts.sounds().any(|(stream, _)| stream.codec == "opus");
     let own = if delayed { apart(&clicks(&file, 0), &flashes(&file)).first().copied().unwrap_or_default() } else { 0.0 };
     assert!(own.abs() < 25.0, "{}: its own material is out of step by {own} ms", habit.name);
     let overrides = json!({ "picture": { "effort": "quick" } });
@@ -289,7 +289,7 @@ fn what_is_stored_without_loss_is_the_same_to_the_sample() {
         let folder = tempfile::tempdir().unwrap();
         let file = source(folder.path(), &habit.make(folder.path()).unwrap());
         let reading = probe(&file).unwrap();
-        let (_, before) = reading.picture().unwrap();
+        let (_, before) = reading.facts.picture().unwrap();
         let planned = plan(&reading, &builtin("same-h264").unwrap(), &own);
         // Odd sides are made even, which is no question of samples.
         if before.width % 2 + before.height % 2 > 0 || !(16..=8192).contains(&before.width) {
@@ -319,9 +319,9 @@ fn where_a_clock_jumps_scan_marks_and_pictures_count_by_one_clock() {
         let name = habit.make(folder.path()).unwrap();
         let (reading, _) = scan(&source(folder.path(), &name), false, &Control::default(), &|_| {}).unwrap();
         let file = source(folder.path(), &name).known_by(&reading);
-        let jumps = reading.remarks.iter().filter(|remark| remark.contains("clock jumps back")).count();
-        assert_eq!(jumps, 3, "{}: {:?}", habit.name, reading.remarks);
-        let length = reading.duration.unwrap().to_f64();
+        let jumps = reading.facts.remarks.iter().filter(|remark| remark.contains("clock jumps back")).count();
+        assert_eq!(jumps, 3, "{}: {:?}", habit.name, reading.facts.remarks);
+        let length = reading.facts.duration.unwrap().to_f64();
         // Sound ends with its last block.
         assert!((length - 4.0 * LENGTH as f64).abs() < 0.15, "{}: {length} s", habit.name);
 

@@ -13,11 +13,11 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, FileRef, ShownField, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::time::Rational;
 use beryl_media::{
     Control, RecordedPicture, RecordedSound, Recorder, Recording, StillWish, encode, probe, scan, silence_libraries, still,
 };

@@ -8,14 +8,15 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use beryl_core::iso::box_at;
-use beryl_core::memory::{self, Means};
+use beryl_core::after::memory::{self, Means};
+use beryl_core::formats::iso::box_at;
+use beryl_core::picture::FieldOrder;
 use beryl_core::plan::{Plan, Step, plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{FieldOrder, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{Control, Outputs, StillWish, encode, encode_into, means_of_machine, probe, still};
@@ -51,13 +52,13 @@ fn every_demo_clip_reads_as_it_was_recorded() {
     let folder = tempfile::tempdir().unwrap();
     let facts = |name: &str| {
         let reading = probe(&clip(folder.path(), name, 1)).unwrap();
-        let (stream, picture) = reading.picture().map(|(stream, picture)| (stream.clone(), picture.clone())).unwrap();
+        let (stream, picture) = reading.facts.picture().map(|(stream, picture)| (stream.clone(), picture.clone())).unwrap();
         (reading, stream, picture)
     };
     let (reading, stream, picture) = facts("kiln-07_firing_cam-a.mov");
     assert_eq!((stream.codec.as_str(), picture.depth, picture.width, picture.height), ("prores", 10, 1920, 1080));
-    assert_eq!((reading.timecode.as_deref(), reading.reel.as_deref()), (Some("10:00:00:00"), Some("A007")));
-    assert_eq!(reading.tags.get("title").map(String::as_str), Some("Kiln 7, first firing"));
+    assert_eq!((reading.facts.timecode.as_deref(), reading.facts.reel.as_deref()), (Some("10:00:00:00"), Some("A007")));
+    assert_eq!(reading.facts.tags.get("title").map(String::as_str), Some("Kiln 7, first firing"));
 
     let (_, stream, picture) = facts("openday-94_tape-2.mov");
     assert_eq!((stream.codec.as_str(), picture.field_order), ("mpeg2video", FieldOrder::TopFirst));
@@ -70,12 +71,16 @@ fn every_demo_clip_reads_as_it_was_recorded() {
     assert!(picture.varies);
 
     let (reading, _, _) = facts("interview_odile_en-fr.mkv");
-    let languages: Vec<_> = reading.sounds().map(|(stream, _)| stream.language.clone().unwrap_or_default()).collect();
+    let languages: Vec<_> = reading.facts.sounds().map(|(stream, _)| stream.language.clone().unwrap_or_default()).collect();
     assert_eq!(languages, ["eng", "fra"]);
     assert!(
-        reading.streams.iter().any(|stream| stream.content == beryl_core::reading::Content::Subtitles { are_pictures: false })
+        reading
+            .facts
+            .streams
+            .iter()
+            .any(|stream| stream.content == beryl_core::facts::Content::Subtitles { are_pictures: false })
     );
-    assert!(!reading.chapters.is_empty());
+    assert!(!reading.facts.chapters.is_empty());
 }
 
 #[test]
@@ -305,7 +310,7 @@ fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
         ..SourceRef::of(file(folder.path(), "frame_0000.jpg"))
     };
     let reading = probe(&sequence).unwrap();
-    let (_, facts) = reading.picture().unwrap();
+    let (_, facts) = reading.facts.picture().unwrap();
     assert_eq!((facts.width, facts.frames, facts.frame_rate), (480, Some(12), Some(Rational::whole(25))));
     let made = run(folder.path(), "sequence.part", planned(&reading, "review-small"));
     let frames = Mutex::new(None);

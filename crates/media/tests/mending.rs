@@ -8,12 +8,12 @@ mod material;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
+use beryl_core::after::check::judge;
 use beryl_core::plan::{FrameRatePlan, Plan, Subject, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_media::{Control, Planes, encode, pictures, scan, silence_libraries};
 use material::{
     First, HEIGHT, Picture, THREE_TWO, TWO_THREE_THREE_TWO, TWO_TWO, WIDTH, interlaced, lively, lively_of, progressive,

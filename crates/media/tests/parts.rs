@@ -8,7 +8,7 @@ mod material;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
+use beryl_core::after::check::judge;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
@@ -134,7 +134,7 @@ fn marks_are_read_as_timecode_and_wrong_ones_are_refused() {
     let name = clip.path;
     make(&Clip { seconds: 1, ..clip }, folder.path()).unwrap();
     let reading = probe(&source(folder.path(), name)).unwrap();
-    let moment = |text: &str| reading.moment(text).map(|time| time.to_string()).map_err(|error| error.to_string());
+    let moment = |text: &str| reading.facts.moment(text).map(|time| time.to_string()).map_err(|error| error.to_string());
     assert_eq!(moment("10:00:00:05").as_deref(), Ok("1/5"), "the source's own timecode begins at 10:00:00:00");
     assert_eq!(moment("00:00:00:05").as_deref(), Ok("1/5"));
     assert_eq!(moment("0.48s").as_deref(), Ok("12/25"));

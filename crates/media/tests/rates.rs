@@ -9,8 +9,8 @@ mod material;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
-use beryl_core::level::Peak;
+use beryl_core::after::check::judge;
+use beryl_core::formats::level::Peak;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};

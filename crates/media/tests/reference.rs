@@ -10,10 +10,12 @@ mod model;
 use std::io::Write as _;
 use std::path::Path;
 
+use beryl_core::facts::Content;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::plan::{Plan, Step, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
-use beryl_core::reading::{Colour, Content, FieldOrder, Reading};
+use beryl_core::reading::Reading;
 use beryl_media::{pictures_behind, probe};
 use model::{Levels, Model, between, from_rgb, levels, light, signal, site, to_rgb};
 use serde_json::{Value, json};
@@ -103,7 +105,7 @@ impl Stored {
     /// What is read of such a file that says what its codes mean.
     fn reading(&self, source: &SourceRef, fields: FieldOrder) -> Reading {
         let mut reading = probe(source).unwrap();
-        for stream in &mut reading.streams {
+        for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
                 let [primaries, transfer, matrix] = self.space.map(|word| Some(word.to_owned()));
                 let range = Some(if self.full { "pc" } else { "tv" }.to_owned());
@@ -475,7 +477,7 @@ fn a_high_dynamic_range_comes_down_as_the_curve_says_and_keeps_its_hues() {
         json!({ "codec": "prores", "profile": "hq", "colour": { "dynamic_range": "standard" } }),
     ];
     let plans = chains.map(|picture| planned(&reading, picture));
-    let stages = beryl_core::stages::share_steps(&plans.each_ref().map(Plan::steps));
+    let stages = beryl_core::after::stages::share_steps(&plans.each_ref().map(Plan::steps));
     let with_tone = stages.iter().filter(|stage| stage.steps.iter().any(|step| matches!(step, Step::Tone { .. })));
     assert_eq!(with_tone.count(), 1, "{stages:#?}");
 }

@@ -9,11 +9,11 @@ use std::f64::consts::TAU;
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
+use beryl_core::after::check::judge;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_media::{Control, RecordedSound, Recorder, Recording, Stamping, channels, encode, probe, silence_libraries};
 use material::wave;
 use serde_json::{Value, json};

@@ -11,9 +11,9 @@ use beryl_core::findings::{
     BarsVerdict, ChannelRelation, ColourContent, FieldsVerdict, Findings, HeaderTruth, Pulldown, RangeVerdict, RateVerdict,
     StretchKind,
 };
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::protocol::{FileRef, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::time::Rational;
 use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, scan, silence_libraries};
 use material::{
     First, HEIGHT, Noise, Picture, THREE_TWO, TWO_THREE_THREE_TWO, TWO_TWO, WIDTH, disc, ground, interlaced, lively, lively_of,

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
-use beryl_core::proof::beyond;
+use beryl_core::after::proof::beyond;
 use beryl_core::units::ByteSize;
 use beryl_store::StoreError;
 use uuid::Uuid;

@@ -5,13 +5,13 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use beryl_core::media_types::{image_name, image_number, looks_like_media, looks_like_sequence_image};
+use beryl_core::flow::watch::Stamp;
+use beryl_core::formats::media_types::{image_name, image_number, looks_like_media, looks_like_sequence_image};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
-use beryl_core::watch::Stamp;
 use beryl_store::runs::MadeFile;
 use beryl_store::sources::{Knowledge, Source};
 use beryl_store::storages::Storage;
@@ -123,7 +123,7 @@ pub(crate) fn file_ref(storage: &Storage, path: &StoragePath) -> FileRef {
 pub(crate) fn source_ref(storage: &Storage, source: &Source) -> SourceRef {
     let known = SourceRef { sequence: source.sequence, ..SourceRef::of(file_ref(storage, &source.path)) };
     match &source.knowledge {
-        Knowledge::Read(reading) => known.known_by(reading),
+        Knowledge::Read(read) => known.known_by(&read.reading),
         Knowledge::Unreadable(_) | Knowledge::Unread => known,
     }
 }

@@ -4,12 +4,12 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use beryl_core::forecast::Forecast;
+use beryl_core::after::forecast::{Forecast, forecast};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::{Preset, with_overrides};
-use beryl_core::reading::Reading;
 use beryl_store::runs::{Run, SettingsId};
+use beryl_store::sources::Known;
 use beryl_store::{Database, StoreError};
 use chrono::NaiveDate;
 use serde_json::Value;
@@ -25,7 +25,7 @@ const MOST_RUNS: usize = 50_000;
 
 /// What is expected of a cell.
 #[derive(Debug, Clone)]
-pub(crate) struct Outlook {
+pub(crate) struct CellOutlook {
     /// What it is expected to weigh, or why nothing can be made there.
     pub(crate) forecast: Result<Forecast, String>,
     /// The settings by which it would be made, where they are sound.
@@ -76,7 +76,7 @@ impl Settings {
 
 #[derive(Debug)]
 struct Row {
-    reading: Arc<Reading>,
+    known: Arc<Known>,
     cells: HashMap<Uuid, Kept>,
 }
 
@@ -86,7 +86,7 @@ struct Kept {
     overrides: Value,
     name: Option<NameParts>,
     named_by: NamedBy,
-    outlook: Outlook,
+    outlook: CellOutlook,
 }
 
 /// What gives an output its name, beside its plan.
@@ -171,19 +171,19 @@ impl Forecasts {
     }
 
     /// The outlooks of a row's cells.
-    pub(crate) fn of_row(&self, source: Uuid, reading: &Arc<Reading>, cells: &[Asked<'_>]) -> Vec<Outlook> {
+    pub(crate) fn of_row(&self, source: Uuid, known: &Arc<Known>, cells: &[Asked<'_>]) -> Vec<CellOutlook> {
         let mut rows = self.rows.lock().unwrap_or_else(PoisonError::into_inner);
         if rows.len() > MOST_ROWS {
             rows.clear();
         }
-        let row = rows.entry(source).or_insert_with(|| Row { reading: Arc::clone(reading), cells: HashMap::new() });
-        if !Arc::ptr_eq(&row.reading, reading) && row.reading != *reading {
-            *row = Row { reading: Arc::clone(reading), cells: HashMap::new() };
+        let row = rows.entry(source).or_insert_with(|| Row { known: Arc::clone(known), cells: HashMap::new() });
+        if !Arc::ptr_eq(&row.known, known) && row.known != *known {
+            *row = Row { known: Arc::clone(known), cells: HashMap::new() };
         }
         cells.iter().map(|asked| self.outlook(row, asked)).collect()
     }
 
-    fn outlook(&self, row: &mut Row, asked: &Asked<'_>) -> Outlook {
+    fn outlook(&self, row: &mut Row, asked: &Asked<'_>) -> CellOutlook {
         let Asked { column, preset, wish } = asked;
         let is_same = |kept: &&mut Kept| kept.preset == **preset && kept.overrides == *wish.overrides;
         if let Some(kept) = row.cells.get_mut(column).filter(is_same) {
@@ -193,15 +193,16 @@ impl Forecasts {
             }
             return kept.outlook.clone();
         }
-        let planned = plan(&row.reading, preset, wish.overrides);
+        let Known { reading, samples } = &*row.known;
+        let planned = plan(reading, preset, wish.overrides);
         let name = planned.as_ref().ok().map(NameParts::of);
         let settings = with_overrides(preset, wish.overrides).ok().map(|preset| {
             let mut kept = self.settings.lock().unwrap_or_else(PoisonError::into_inner);
             kept.shared(preset.settings())
         });
-        let outlook = Outlook {
+        let outlook = CellOutlook {
             place: place_of(wish, name.as_ref()),
-            forecast: planned.map(|plan| plan.forecast).map_err(|error| error.to_string()),
+            forecast: planned.map(|plan| forecast(&plan, &reading.facts, samples)).map_err(|error| error.to_string()),
             settings,
         };
         let (preset, overrides) = (Arc::clone(preset), wish.overrides.clone());

@@ -1,15 +1,17 @@
 //! From the wish for an output to a run that can be queued: plan, name, place.
 
+use beryl_core::after::cost::cpu_cost;
+use beryl_core::after::forecast::Outlook;
+use beryl_core::flow::run::ClashRule;
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{Plan, plan};
 use beryl_core::preset::{Preset, PresetError, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
-use beryl_core::run::ClashRule;
-use beryl_core::units::rate_text;
+use beryl_core::time::rate_text;
 use beryl_store::runs::{NewRun, Origin};
-use beryl_store::sources::{Knowledge, Source};
+use beryl_store::sources::{Knowledge, Known, Source};
 use chrono::NaiveDate;
 use serde_json::Value;
 use uuid::Uuid;
@@ -64,12 +66,14 @@ pub(crate) fn today() -> NaiveDate {
 }
 
 impl Wish<'_> {
-    /// What would be made.
-    pub(crate) fn plan(&self) -> Result<Plan, Problem> {
-        let name = self.source.path.name();
-        plan(reading_of(self.source)?, self.preset, self.overrides).map_err(|error| {
-            Problem::new(ProblemKind::Invalid, format!("{} cannot be made of {name}", self.preset.name), error.to_string())
-        })
+    /// What would be made, and what it is expected to weigh.
+    pub(crate) fn outlook(&self) -> Result<Outlook, Problem> {
+        let Known { reading, samples } = known_of(self.source)?;
+        let plan = plan(reading, self.preset, self.overrides).map_err(|error| {
+            let what = format!("{} cannot be made of {}", self.preset.name, self.source.path.name());
+            Problem::new(ProblemKind::Invalid, what, error.to_string())
+        })?;
+        Ok(Outlook::of(plan, &reading.facts, samples))
     }
 
     /// The settings by which it would be made.
@@ -105,12 +109,13 @@ impl Wish<'_> {
 
     /// The run that makes it.
     pub(crate) fn run(&self, origin: Origin) -> Result<NewRun, Problem> {
-        let plan = self.plan()?;
+        let Outlook { plan, forecast } = self.outlook()?;
         let (storage, stem) = self.place(&NameParts::of(&plan))?;
         Ok(NewRun {
             source: self.source.id,
             origin,
             settings: self.settings()?,
+            expected_cpu: cpu_cost(&plan, &forecast),
             plan,
             storage,
             stem,
@@ -124,10 +129,14 @@ fn not_named(error: &dyn std::fmt::Display) -> Problem {
     Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string())
 }
 
-/// The facts of a source, or why there are none.
+/// The reading of a source, or why there is none.
 pub(crate) fn reading_of(source: &Source) -> Result<&Reading, Problem> {
+    known_of(source).map(|known| &known.reading)
+}
+
+fn known_of(source: &Source) -> Result<&Known, Problem> {
     match &source.knowledge {
-        Knowledge::Read(reading) => Ok(reading),
+        Knowledge::Read(known) => Ok(known),
         Knowledge::Unreadable(problem) => Err(problem.clone()),
         Knowledge::Unread => {
             let what = format!("{} cannot be planned for yet", source.path.name());

@@ -4,14 +4,14 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use beryl_core::check::{Measured, judge, problem_of};
-use beryl_core::night::cpu_cost;
+use beryl_core::after::check::{Measured, judge, problem_of};
+use beryl_core::after::cost::modelled_cost;
+use beryl_core::after::proof::ProofResult;
+use beryl_core::after::quality::{Comparison, FrameQuality};
+use beryl_core::after::sample::Sample;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::proof::ProofResult;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, PairFilm, Reference, RunNews, SourceRef};
-use beryl_core::quality::{Comparison, FrameQuality};
-use beryl_core::sample::Sample;
 use beryl_store::proofs::Proof;
 use beryl_store::{StoreError, patiently};
 use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
@@ -134,10 +134,10 @@ async fn end(app: &App, proof: &Proof, outcome: Result<(ProofResult, Vec<FrameQu
 
 async fn prove(app: &App, proofs: &[Proof], source: &SourceRef) -> Result<(), StoreError> {
     let made = make(app, proofs, source).await;
-    let all_cost: f64 = proofs.iter().map(|proof| cpu_cost(&proof.plan)).sum();
+    let all_cost: f64 = proofs.iter().map(|proof| modelled_cost(&proof.plan)).sum();
     // Where the system does not tell what each took, the whole is shared out by what they should take.
     let cpu_seconds = |proof: &Proof, measured: &Measured| {
-        let share = if all_cost > 0.0 { cpu_cost(&proof.plan) / all_cost } else { 0.0 };
+        let share = if all_cost > 0.0 { modelled_cost(&proof.plan) / all_cost } else { 0.0 };
         measured.cpu_milliseconds.map_or(made.cpu_seconds * share, |milliseconds| milliseconds as f64 / 1000.0)
     };
     // What they foretell is kept before anybody hears that they are done.
@@ -156,7 +156,7 @@ async fn prove(app: &App, proofs: &[Proof], source: &SourceRef) -> Result<(), St
                 let (quality, frames) = comparison.map(|comparison| (comparison.quality, comparison.frames)).unzip();
                 let frames: Vec<FrameQuality> = frames.unwrap_or_default();
                 let cpu_seconds = cpu_seconds(proof, measured);
-                (ProofResult { size: measured.reading.size, cpu_seconds, quality, frames: frames.len() }, frames)
+                (ProofResult { size: measured.facts.size, cpu_seconds, quality, frames: frames.len() }, frames)
             }),
         };
         end(app, proof, outcome).await?;

@@ -2,9 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
+use beryl_core::flow::run::ClashRule;
 use beryl_core::path::{PathError, StoragePath};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::run::ClashRule;
 use beryl_store::StoreError;
 use beryl_store::runs::Lease;
 use beryl_worker::{FileId, Placed, Replacing, candidate, place, remove_temporary};

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, ShownField, Still};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_store::StoreError;
 use beryl_store::sources::Source;
 use futures::StreamExt;
@@ -64,7 +64,7 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
     let reference = source_ref(&storage, source);
     let outcome = app.engine.probe(&reference).await;
     let has_thumbnail = match &outcome {
-        Ok(reading) if reading.picture().is_some() => {
+        Ok(reading) if reading.facts.picture().is_some() => {
             let output = FileRef { root: app.cache.display().to_string(), path: thumbnail_name(source.id) };
             app.engine
                 .still(
@@ -91,7 +91,7 @@ pub(crate) async fn tell_source(app: &App, id: Uuid) -> Result<(), StoreError> {
 
 /// A third into the source: beginnings are often black.
 fn thumbnail_moment(reading: &Reading) -> Rational {
-    reading.duration.map_or(Rational::ZERO, |duration| duration * Rational::constant(1, 3))
+    reading.facts.duration.map_or(Rational::ZERO, |duration| duration * Rational::constant(1, 3))
 }
 
 /// The name of a source's thumbnail in the cache.

@@ -2,15 +2,13 @@
 
 use std::sync::Arc;
 
+use beryl_core::after::forecast::Certainty;
 use beryl_core::findings::Findings;
-use beryl_core::forecast::Certainty;
-use beryl_core::parts::{Span, total};
+use beryl_core::flow::run::{ClashRule, Progress, RunState};
 use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
-use beryl_core::run::{ClashRule, Progress, RunState};
-use beryl_core::timecode::{clock_text, duration_text};
+use beryl_core::time::{Rational, Span, clock_text, duration_text, total};
 use beryl_store::runs::Run;
 use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
@@ -60,25 +58,26 @@ impl SourceRow {
     /// A source with what is set for all outputs of its row.
     pub(crate) fn of(source: &Source, folder: &str, settings: Option<&Value>) -> Self {
         let (reading, problem) = match &source.knowledge {
-            Knowledge::Read(reading) => (Some(&**reading), None),
+            Knowledge::Read(known) => (Some(&known.reading), None),
             Knowledge::Unreadable(problem) => (None, Some(problem.clone())),
             Knowledge::Unread => (None, None),
         };
-        let steady_rate =
-            reading.and_then(|reading| reading.picture()).and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
+        let steady_rate = reading
+            .and_then(|reading| reading.facts.picture())
+            .and_then(|(_, picture)| picture.frame_rate.filter(|_| !picture.varies));
         let text = |length| steady_rate.map_or_else(|| clock_text(length), |rate| duration_text(length, rate));
-        let duration = reading.and_then(|reading| reading.duration);
+        let duration = reading.and_then(|reading| reading.facts.duration);
         let taken = reading.and_then(|reading| taken_length(reading, settings));
         Self {
             id: source.id,
             name: source.name(),
             folder: folder.to_owned(),
-            summary: reading.map(|reading| reading.summary()),
+            summary: reading.map(|reading| reading.facts.summary()),
             duration: duration.map(text),
             taken: taken.map(text),
-            taken_size: reading.zip(taken).and_then(|(reading, taken)| reading.size_of_part(taken)).map(|size| size.0),
+            taken_size: reading.zip(taken).and_then(|(reading, taken)| reading.facts.size_of_part(taken)).map(|size| size.0),
             seconds: duration.map(Rational::to_f64),
-            size: reading.map(|reading| reading.size.0),
+            size: reading.map(|reading| reading.facts.size.0),
             has_thumbnail: source.has_thumbnail,
             scan: source.scan.word().to_owned(),
             findings: reading.and_then(|reading| reading.findings.as_ref()).map_or_else(Vec::new, Findings::remarkable),

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use beryl_core::reading::Reading;
 use chrono::{DateTime, Utc};
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{Executor, MySqlPool};
@@ -11,6 +10,7 @@ use sqlx::{Executor, MySqlPool};
 use crate::StoreError;
 use crate::remembered::Remembered;
 use crate::runs::Run;
+use crate::sources::Known;
 
 /// The migrations that are compiled in.
 static MIGRATIONS: sqlx::migrate::Migrator = {
@@ -30,7 +30,7 @@ pub struct Database {
     /// A connection that nothing but the renewal of leases uses, so that it never waits for others.
     pub(crate) renewals: MySqlPool,
     /// Readings by the digest of their documents.
-    pub(crate) readings: Arc<Remembered<Vec<u8>, Reading>>,
+    pub(crate) readings: Arc<Remembered<Vec<u8>, Known>>,
     /// Runs by the moment of their last change.
     pub(crate) runs: Arc<Remembered<DateTime<Utc>, Run>>,
 }

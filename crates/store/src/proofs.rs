@@ -1,9 +1,9 @@
 //! Proofs.
 
+use beryl_core::after::proof::{ProofResult, ProofState};
+use beryl_core::after::quality::FrameQuality;
 use beryl_core::plan::Plan;
 use beryl_core::problem::Problem;
-use beryl_core::proof::{ProofResult, ProofState};
-use beryl_core::quality::FrameQuality;
 use chrono::{DateTime, Utc};
 use serde_json::Value;
 use sqlx::mysql::MySqlRow;

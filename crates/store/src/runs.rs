@@ -4,14 +4,13 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use beryl_core::check::CheckReport;
-use beryl_core::night::cpu_cost;
+use beryl_core::after::check::CheckReport;
+use beryl_core::facts::Facts;
+use beryl_core::flow::run::{ClashRule, Progress, RunEvent, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
-use beryl_core::reading::Reading;
-use beryl_core::run::{ClashRule, Progress, RunEvent, RunState};
 use chrono::{DateTime, Utc};
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
@@ -31,6 +30,8 @@ pub struct NewRun {
     pub plan: Plan,
     /// The settings from which the plan comes: by them it is seen later whether others are wanted now.
     pub settings: Preset,
+    /// Processor seconds that it is expected to take.
+    pub expected_cpu: f64,
     /// The storage it goes to.
     pub storage: Uuid,
     /// Path and name there, without extension.
@@ -126,7 +127,7 @@ pub struct RunDetails {
     /// The verdict on the file.
     pub report: Option<CheckReport>,
     /// The facts of the file.
-    pub reading: Option<Reading>,
+    pub facts: Option<Facts>,
 }
 
 /// The names of what a run is made of.
@@ -316,7 +317,7 @@ impl Database {
         Ok(RunDetails {
             plan: json::value(row.try_get("plan")?)?,
             report: json::optional(row.try_get("report")?)?,
-            reading: json::optional(row.try_get("reading")?)?,
+            facts: json::optional(row.try_get("reading")?)?,
         })
     }
 
@@ -525,16 +526,16 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn set_checking(&self, lease: Lease, report: &CheckReport, reading: &Reading) -> Result<(), StoreError> {
+    pub async fn set_checking(&self, lease: Lease, report: &CheckReport, facts: &Facts) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let query = sqlx::query(
             "UPDATE runs SET state = 'checking', size = ?, notes = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
         let notes = u32::try_from(report.notes()).unwrap_or(u32::MAX);
-        let query = query.bind(reading.size.0).bind(notes).bind(lease.run).bind(lease.epoch);
+        let query = query.bind(facts.size.0).bind(notes).bind(lease.run).bind(lease.epoch);
         changed(query.execute(&mut *work).await?.rows_affected())?;
         let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
-        query.bind(json::text(report)?).bind(json::text(reading)?).bind(lease.run).execute(&mut *work).await?;
+        query.bind(json::text(report)?).bind(json::text(facts)?).bind(lease.run).execute(&mut *work).await?;
         work.commit().await?;
         Ok(())
     }
@@ -548,7 +549,7 @@ impl Database {
         lease: Lease,
         file: &StoragePath,
         report: &CheckReport,
-        reading: &Reading,
+        facts: &Facts,
         problem: &Problem,
     ) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
@@ -556,10 +557,10 @@ impl Database {
             "UPDATE runs SET state = 'withheld', size = ?, temporary = ?, target = NULL, problem = ?, lease_owner = NULL, \
              lease_until = NULL, finished = NOW(6) WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
-        let query = query.bind(reading.size.0).bind(file.to_string()).bind(json::text(problem)?);
+        let query = query.bind(facts.size.0).bind(file.to_string()).bind(json::text(problem)?);
         changed(query.bind(lease.run).bind(lease.epoch).execute(&mut *work).await?.rows_affected())?;
         let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
-        query.bind(json::text(report)?).bind(json::text(reading)?).bind(lease.run).execute(&mut *work).await?;
+        query.bind(json::text(report)?).bind(json::text(facts)?).bind(lease.run).execute(&mut *work).await?;
         end_attempt(&mut work, lease, &problem.why).await?;
         work.commit().await?;
         Ok(())
@@ -634,12 +635,19 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn save_cpu_seconds(&self, runs: &[(Uuid, f64)], seconds: f64) -> Result<(), StoreError> {
-        let whole: f64 = runs.iter().map(|(_, expected)| expected).sum();
-        for (run, expected) in runs {
-            let share = if whole > 0.0 { seconds * expected / whole } else { seconds / runs.len() as f64 };
-            sqlx::query("UPDATE runs SET cpu_seconds = ? WHERE id = ?").bind(share).bind(run).execute(&self.pool).await?;
-        }
+    pub async fn save_cpu_seconds(&self, runs: &[Uuid], seconds: f64) -> Result<(), StoreError> {
+        let mut query = sqlx::QueryBuilder::new("UPDATE runs JOIN (SELECT SUM(expected_cpu) AS seconds FROM runs WHERE id IN ");
+        let ids = |query: &mut sqlx::QueryBuilder<sqlx::MySql>| {
+            query.push_tuples(runs, |mut row, run| {
+                row.push_bind(*run);
+            });
+        };
+        ids(&mut query);
+        query.push(") AS whole SET cpu_seconds = ").push_bind(seconds);
+        query.push(" * IF(whole.seconds > 0, expected_cpu / whole.seconds, 1 / ").push_bind(runs.len() as f64);
+        query.push(") WHERE id IN ");
+        ids(&mut query);
+        query.build().execute(&self.pool).await?;
         Ok(())
     }
 
@@ -830,7 +838,7 @@ pub(crate) async fn insert_runs(work: &mut Transaction<'_, MySql>, runs: &[NewRu
         .bind(deliverable)
         .bind(watch_folder)
         .bind(new.plan.preset_name.chars().take(255).collect::<String>())
-        .bind(cpu_cost(&new.plan))
+        .bind(new.expected_cpu)
         .bind(new.storage)
         .bind(new.stem.to_string())
         .bind(clash_word(new.clash))

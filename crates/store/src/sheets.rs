@@ -2,9 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 
+use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, joined_overrides};
-use beryl_core::run::{ClashRule, RunState};
 use serde_json::Value;
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, Row, Transaction};

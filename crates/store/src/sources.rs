@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use beryl_core::after::sample::{MOST_SAMPLES, Sample};
 use beryl_core::findings::Curves;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::Sequence;
 use beryl_core::reading::Reading;
-use beryl_core::sample::{MOST_SAMPLES, Sample};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
@@ -80,13 +80,22 @@ impl ScanState {
     }
 }
 
-/// What is known of a source.
+/// What is known of a source that was read.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Known {
+    /// Its facts and findings.
+    pub reading: Reading,
+    /// What proofs have shown of how much its pictures weigh.
+    pub samples: Vec<Sample>,
+}
+
+/// Whether a source was read, and what is known of it.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Knowledge {
     /// It has not been read yet.
     Unread,
-    /// Its facts.
-    Read(Arc<Reading>),
+    /// Its reading, and what proofs have shown.
+    Read(Arc<Known>),
     /// It cannot be read.
     Unreadable(Problem),
 }
@@ -102,7 +111,7 @@ fn digest(row: &MySqlRow) -> Result<Option<(Uuid, Vec<u8>)>, sqlx::Error> {
     Ok(digest.map(|digest| (id, digest)))
 }
 
-fn source(row: &MySqlRow, readings: &HashMap<Uuid, Arc<Reading>>) -> Result<Source, sqlx::Error> {
+fn source(row: &MySqlRow, readings: &HashMap<Uuid, Arc<Known>>) -> Result<Source, sqlx::Error> {
     let id = row.try_get("id")?;
     let path: String = row.try_get("path")?;
     let problem: Option<Problem> = json::optional(row.try_get("problem")?)?;
@@ -127,7 +136,7 @@ impl Database {
     pub(crate) async fn sources_of(&self, rows: &[MySqlRow]) -> Result<Vec<Source>, StoreError> {
         let digests: Vec<(Uuid, Vec<u8>)> = rows.iter().filter_map(|row| digest(row).transpose()).collect::<Result<_, _>>()?;
         let known = self.readings.of(&digests);
-        let mut readings: HashMap<Uuid, Arc<Reading>> = HashMap::with_capacity(rows.len());
+        let mut readings: HashMap<Uuid, Arc<Known>> = HashMap::with_capacity(rows.len());
         let mut unknown = Vec::new();
         for ((id, _), known) in digests.iter().zip(known) {
             match known {
@@ -143,11 +152,10 @@ impl Database {
             for row in &query.build().fetch_all(&self.pool).await? {
                 let Some((id, digest)) = digest(row)? else { continue };
                 let (document, samples): (&str, Option<&str>) = (row.try_get("reading")?, row.try_get("samples")?);
-                let mut reading: Reading = json::value(document)?;
-                if let Some(samples) = samples {
-                    reading.samples = json::value(samples)?;
-                }
-                let reading = Arc::new(reading);
+                let reading = Arc::new(Known {
+                    reading: json::value(document)?,
+                    samples: samples.map_or_else(|| Ok(Vec::new()), json::value)?,
+                });
                 self.readings.keep(id, digest, document.len() + samples.map_or(0, str::len), &reading);
                 readings.insert(id, reading);
             }

@@ -2,11 +2,11 @@
 
 use std::collections::HashMap;
 
+use beryl_core::flow::run::{ClashRule, RunState};
+use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
-use beryl_core::run::{ClashRule, RunState};
 use beryl_core::units::ByteSize;
-use beryl_core::watch::{Stamp, WatchState};
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;

@@ -9,8 +9,8 @@ mod common;
 use std::collections::HashSet;
 use std::time::Duration;
 
+use beryl_core::flow::run::{RunEvent, RunState};
 use beryl_core::path::StoragePath;
-use beryl_core::run::{RunEvent, RunState};
 use beryl_store::private_server::PrivateServer;
 use beryl_store::{Database, StoreError};
 use common::new_run;

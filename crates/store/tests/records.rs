@@ -7,12 +7,12 @@ mod common;
 
 use std::time::Duration;
 
+use beryl_core::flow::run::{ClashRule, RunEvent, RunState};
+use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::builtin;
-use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_core::units::ByteSize;
-use beryl_core::watch::{Stamp, WatchState};
-use beryl_store::runs::Origin;
+use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sheets::{Deliverable, OutputSetting};
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{Database, StoreError};
@@ -61,16 +61,17 @@ async fn processor_time_is_shared_out_and_becomes_a_factor() {
     with_database(async |database: Database| {
         let storage = database.add_storage("Media", "/media").await.unwrap();
         let source = database.ensure_source(storage.id, &path("clip.mov"), None).await.unwrap();
-        let runs = database.queue_runs(&[new_run(&storage, source), new_run(&storage, source)]).await.unwrap();
+        let longer = NewRun { expected_cpu: 6.0, ..new_run(&storage, source) };
+        let runs = database.queue_runs(&[new_run(&storage, source), longer]).await.unwrap();
         let claimed = database.claim("node", Duration::from_secs(60)).await.unwrap();
         assert_eq!(claimed.len(), 2);
         assert!((database.cost_factors().await.unwrap().of("Sound only") - 1.0).abs() < 1e-6);
         for one in &claimed {
             database.finish(one.lease, RunState::Done, None).await.unwrap();
         }
-        let expected = database.run_names(&runs).await.unwrap()[&runs[0]].expected_cpu.unwrap();
-        assert!(expected > 0.0);
-        database.save_cpu_seconds(&[(runs[0], expected), (runs[1], expected)], expected * 6.0).await.unwrap();
+        let names = database.run_names(&runs).await.unwrap();
+        assert_eq!([0, 1].map(|run| names[&runs[run]].expected_cpu), [Some(2.0), Some(6.0)]);
+        database.save_cpu_seconds(&runs, 24.0).await.unwrap();
         let factors = database.cost_factors().await.unwrap();
         // A preset of which nothing has ended goes by the machine.
         for preset in ["Sound only", "Web 1080"] {

@@ -8,7 +8,7 @@ mod common;
 use std::path::Path;
 use std::time::Duration;
 
-use beryl_core::run::RunState;
+use beryl_core::flow::run::RunState;
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
 use common::plan;

@@ -8,10 +8,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use beryl_core::after::quality::Comparison;
 use beryl_core::findings::Curves;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, Command, Event, FileRef, Job, NOT_CONFINED, PairFilm, Reference, RunNews, SourceRef, Still};
-use beryl_core::quality::Comparison;
 use beryl_core::reading::Reading;
 use futures::StreamExt;
 use tokio::io::{AsyncRead, AsyncWriteExt};

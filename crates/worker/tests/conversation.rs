@@ -6,9 +6,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use beryl_core::flow::run::Progress;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{Event, FileRef, RunNews, SourceRef};
-use beryl_core::run::Progress;
 use beryl_worker::Engine;
 use uuid::Uuid;
 
@@ -48,7 +48,7 @@ async fn a_file_on_a_slow_share_is_read_back_to_its_end() {
         }
     };
     assert!(told_of_reading.expect("it was read back").elapsed() > standstill, "the share was not slow");
-    assert_eq!(written.streams[0].end, beryl_core::rational::Rational::whole(20));
+    assert_eq!(written.streams[0].end, beryl_core::time::Rational::whole(20));
     assert!(read_back.is_sorted() && read_back.iter().any(|part| (0.1..0.9).contains(part)), "{read_back:?}");
 }
 
@@ -58,7 +58,7 @@ async fn an_engine_that_talks_without_end_is_no_hindrance() {
     // Far more than a pipe holds, in lines and in one line: whoever does not read it waits for ever.
     let talks = "yes 'a codec has something to say' | head -c 4000000 >&2; head -c 4000000 /dev/zero >&2";
     let reading = probed(&format!("{talks}; exec {}", real.display())).await.expect("it is read");
-    assert_eq!(reading.sounds().count(), 1);
+    assert_eq!(reading.facts.sounds().count(), 1);
 }
 
 #[tokio::test]

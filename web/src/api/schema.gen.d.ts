@@ -1819,6 +1819,34 @@ export interface components {
             /** @description Seconds of each. */
             seconds: components["schemas"]["Rational"];
         };
+        /** @description The facts of a source. */
+        Facts: {
+            bit_rate?: components["schemas"]["BitRate"] | null;
+            /** @description Named parts. */
+            chapters: components["schemas"]["Chapter"][];
+            /** @description The container in the library's short name, such as `mov` or `matroska`. */
+            container: string;
+            /** @description The container in words. */
+            container_name: string;
+            duration?: components["schemas"]["Rational"] | null;
+            missing?: components["schemas"]["ByteSize"] | null;
+            /** @description The name of the tape or reel. */
+            reel?: string | null;
+            /** @description What a reader should be told although it hinders nothing. */
+            remarks?: string[];
+            /** @description Bytes on disk, of all files for an image sequence. */
+            size: components["schemas"]["ByteSize"];
+            /** @description The first time stamp in seconds. */
+            start: components["schemas"]["Rational"];
+            /** @description All streams in the order of the file. */
+            streams: components["schemas"]["Stream"][];
+            /** @description Title, date and the like. */
+            tags: {
+                [key: string]: string;
+            };
+            /** @description The timecode of the first frame as written in the file. */
+            timecode?: string | null;
+        };
         /**
          * @description The order of fields as a header declares it.
          * @enum {string}
@@ -2144,6 +2172,11 @@ export interface components {
          * @enum {string}
          */
         Origin: "preset" | "source" | "editor";
+        /** @description A plan with what it is expected to weigh. */
+        Outlook: components["schemas"]["Plan"] & {
+            /** @description What it will weigh. */
+            forecast: components["schemas"]["Forecast"];
+        };
         /** @description Everything about one cell. */
         OutputView: {
             /** @description Both facts side by side, once a file is made. */
@@ -2152,7 +2185,7 @@ export interface components {
             name?: string | null;
             /** @description The cell's own settings. */
             overrides?: Record<string, never> | null;
-            plan?: components["schemas"]["Plan"] | null;
+            plan?: components["schemas"]["Outlook"] | null;
             /** @description Why nothing can be made. */
             refusal?: string | null;
             report?: components["schemas"]["CheckReport"] | null;
@@ -2370,8 +2403,6 @@ export interface components {
             /** @description Each setting in words, with its reason. */
             decisions: components["schemas"]["Decision"][];
             duration?: components["schemas"]["Rational"] | null;
-            /** @description What it will weigh. */
-            forecast: components["schemas"]["Forecast"];
             origin?: components["schemas"]["Rational"] | null;
             /** @description The parts of the source that are taken, in seconds from its first frame; all of it where there are none. */
             parts?: components["schemas"]["Span"][];
@@ -2712,35 +2743,8 @@ export interface components {
          */
         Rational: string;
         /** @description What is known of a source. */
-        Reading: {
-            bit_rate?: components["schemas"]["BitRate"] | null;
-            /** @description Named parts. */
-            chapters: components["schemas"]["Chapter"][];
-            /** @description The container in the library's short name, such as `mov` or `matroska`. */
-            container: string;
-            /** @description The container in words. */
-            container_name: string;
-            duration?: components["schemas"]["Rational"] | null;
+        Reading: components["schemas"]["Facts"] & {
             findings?: components["schemas"]["Findings"] | null;
-            missing?: components["schemas"]["ByteSize"] | null;
-            /** @description The name of the tape or reel. */
-            reel?: string | null;
-            /** @description What a reader should be told although it hinders nothing. */
-            remarks?: string[];
-            /** @description What proofs have shown of how much its pictures weigh. */
-            samples?: components["schemas"]["Sample"][];
-            /** @description Bytes on disk, of all files for an image sequence. */
-            size: components["schemas"]["ByteSize"];
-            /** @description The first time stamp in seconds. */
-            start: components["schemas"]["Rational"];
-            /** @description All streams in the order of the file. */
-            streams: components["schemas"]["Stream"][];
-            /** @description Title, date and the like. */
-            tags: {
-                [key: string]: string;
-            };
-            /** @description The timecode of the first frame as written in the file. */
-            timecode?: string | null;
         };
         /** @description A part of a picture. */
         Rectangle: {
@@ -2817,35 +2821,6 @@ export interface components {
             source: string;
             /** Format: uuid */
             watch_folder?: string | null;
-        };
-        /** @description What one proof has shown. */
-        Sample: {
-            /**
-             * Format: int64
-             * @description Milliseconds of processor time that the whole output took, for a second of it.
-             */
-            cpu_milliseconds: number;
-            /**
-             * Format: int64
-             * @description Frames.
-             */
-            frames: number;
-            /** @description Bytes of the key frames. */
-            key_bytes: components["schemas"]["ByteSize"];
-            /**
-             * Format: int64
-             * @description How many of them are key frames.
-             */
-            key_frames: number;
-            /** @description Bytes of the others. */
-            other_bytes: components["schemas"]["ByteSize"];
-            /** @description The settings it was made with, without all that goes by the length. */
-            settings: Record<string, never>;
-            /**
-             * Format: int64
-             * @description Stretches of the source that it is made of, which are cut together.
-             */
-            stretches: number;
         };
         /** @description The form of pictures at one point of their way: how samples are stored, and what their codes mean. */
         Samples: {

@@ -10,10 +10,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, Moment, Percent, count};
-use crate::geometry::Rectangle;
-use crate::rational::Rational;
-use crate::reading::Picture;
-use crate::timecode::clock_text;
+use crate::facts::Picture;
+use crate::picture::Rectangle;
+use crate::time::{Rational, clock_text};
 
 /// Lines and columns that show no picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]

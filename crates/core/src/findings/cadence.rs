@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::rational::Rational;
-use crate::reading::FieldOrder;
+use crate::picture::FieldOrder;
+use crate::time::Rational;
 
 /// A way of spreading film frames over the fields of video.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]

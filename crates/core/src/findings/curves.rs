@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Bars, Measurements};
-use crate::rational::Rational;
+use crate::time::Rational;
 
 /// Measurements over time, for the lanes below a picture. Times are milliseconds from the first frame.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]

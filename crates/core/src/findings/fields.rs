@@ -11,9 +11,9 @@ use utoipa::ToSchema;
 
 use super::cadence::{Pulldown, sample_times};
 use super::{Evidence, FrameMeasure, Moment, Percent, count};
-use crate::rational::Rational;
-use crate::reading::{FieldOrder, Picture};
-use crate::timecode::clock_text;
+use crate::facts::Picture;
+use crate::picture::FieldOrder;
+use crate::time::{Rational, clock_text};
 
 /// What is known of the fields of a source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -1,14 +1,14 @@
 //! What headers say of lengths against what is there.
 
 use super::{Extent, Measurements, StreamMeasure};
-use crate::rational::Rational;
-use crate::reading::{Content, Reading, Stream};
+use crate::facts::{Content, Facts, Stream};
+use crate::time::Rational;
 use crate::timeline::Remark;
 
 /// Sound that ends by less than these seconds from its header's word ends where it says: encoders fill blocks up.
 const SAME_END: Rational = Rational::constant(8, 100);
 
-impl Reading {
+impl Facts {
     /// Puts the lengths that were found in place of those that headers say wrongly, and says so. A source that was
     /// cut, or whose end cannot be decoded, keeps its header's word: something is missing there.
     pub fn correct_lengths(&mut self, measured: &Measurements) {

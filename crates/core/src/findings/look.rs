@@ -4,9 +4,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, FrameMeasure, LookMeasure, Measurements, Moment, Percent, count};
-use crate::parts::Span;
-use crate::rational::Rational;
-use crate::reading::Picture;
+use crate::facts::Picture;
+use crate::time::{Rational, Span};
 
 /// What is known of the look of the picture.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

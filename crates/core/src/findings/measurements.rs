@@ -3,8 +3,8 @@
 //! Code values are those of 8 bit, whatever the depth of the source: 16 is black and 235 white in
 //! limited range.
 
-use crate::rational::Rational;
-use crate::reading::FieldOrder;
+use crate::picture::FieldOrder;
+use crate::time::Rational;
 use crate::timeline::{Anchor, Jump};
 
 use super::{Bars, Extent};

@@ -7,18 +7,18 @@ mod bars;
 mod cadence;
 mod curves;
 mod fields;
+pub mod film;
 mod lengths;
 mod look;
 mod measurements;
 mod rate;
 mod sound;
-mod suggestions;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::rational::Rational;
-use crate::reading::Reading;
+use crate::facts::Facts;
+use crate::time::Rational;
 use crate::timeline::Anchor;
 
 pub use bars::{Bars, BarsFinding, BarsVerdict, LineLevel, aspect_name, bars_of_lines};
@@ -29,7 +29,6 @@ pub use look::{ColourContent, LookFinding, RangeVerdict};
 pub use measurements::{ColourMeasure, FrameMeasure, LookMeasure, Measurements, SoundMeasure, SoundMoment, StreamMeasure};
 pub use rate::{RateFinding, RateVerdict};
 pub use sound::{ChannelRelation, SoundFinding};
-pub use suggestions::{Suggestion, suggestions};
 
 /// What decoding a source showed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -145,10 +144,10 @@ pub struct Evidence {
     pub moments: Vec<Moment>,
 }
 
-/// Judges what was measured in a source whose facts are `reading`; the curves go with it.
+/// Judges what was measured in a source with these facts; the curves go with it.
 #[must_use]
-pub fn find(mut measured: Measurements, reading: &Reading) -> (Findings, Curves) {
-    let picture = reading.picture().map(|(_, picture)| picture).filter(|_| !measured.frames.is_empty());
+pub fn find(mut measured: Measurements, facts: &Facts) -> (Findings, Curves) {
+    let picture = facts.picture().map(|(_, picture)| picture).filter(|_| !measured.frames.is_empty());
     let fields = picture.map(|picture| fields::find(&mut measured.frames, picture));
     let findings = Findings {
         extent: measured.extent,
@@ -156,29 +155,29 @@ pub fn find(mut measured: Measurements, reading: &Reading) -> (Findings, Curves)
         bars: picture.map(|picture| bars::find(&measured.bars, picture)),
         rate: picture.map(|picture| rate::find(&measured, picture)),
         look: picture.map(|picture| look::find(&measured, picture)),
-        sounds: measured.sounds.iter().map(|sound| sound::find(sound, reading)).collect(),
+        sounds: measured.sounds.iter().map(|sound| sound::find(sound, facts)).collect(),
         telling: look::telling_moments(&measured.frames),
-        unseen: unseen(&measured, reading),
+        unseen: unseen(&measured, facts),
         anchors: measured.anchors.clone(),
     };
     (findings, Curves::of(&measured))
 }
 
 /// What a source has and the scan got nothing of.
-fn unseen(measured: &Measurements, reading: &Reading) -> Vec<String> {
-    let why = if reading.missing.is_some() {
+fn unseen(measured: &Measurements, facts: &Facts) -> Vec<String> {
+    let why = if facts.missing.is_some() {
         "the file was cut, and what is left begins with nothing that can be decoded"
     } else {
         "nothing in it can be decoded: it is damaged, encrypted, or begins behind its first key frame"
     };
     let mut unseen = Vec::new();
-    if reading.picture().is_none() && reading.sounds().count() == 0 {
+    if facts.picture().is_none() && facts.sounds().count() == 0 {
         unseen.push("it has neither picture nor sound".to_owned());
     }
-    if reading.picture().is_some() && measured.frames.is_empty() {
+    if facts.picture().is_some() && measured.frames.is_empty() {
         unseen.push(format!("nothing is known of its picture: {why}"));
     }
-    for (stream, _) in reading.sounds() {
+    for (stream, _) in facts.sounds() {
         if !measured.sounds.iter().any(|sound| sound.stream == stream.index && sound.samples > 0) {
             unseen.push(format!("nothing is known of the sound in stream {}: {why}", stream.index));
         }

@@ -6,10 +6,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, Extent, FrameMeasure, Measurements, Moment, Percent, count};
-use crate::pace::near_standard;
-use crate::rational::Rational;
-use crate::reading::Picture;
-use crate::units::rate_text;
+use crate::facts::Picture;
+use crate::time::{Rational, near_standard, rate_text};
 
 /// What is known of the frame rate.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

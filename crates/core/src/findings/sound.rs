@@ -4,9 +4,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::{Evidence, Moment, Percent, SoundMeasure, count};
-use crate::parts::Span;
-use crate::rational::Rational;
-use crate::reading::Reading;
+use crate::facts::Facts;
+use crate::time::{Rational, Span};
 
 /// What is known of one sound stream.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -57,10 +56,10 @@ const SILENCE: f64 = 0.001;
 /// Momentary loudness in LUFS above which a moment is loud enough to be shown.
 const SOUNDS: f64 = -60.0;
 
-pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
+pub(super) fn find(measured: &SoundMeasure, facts: &Facts) -> SoundFinding {
     let silent = silent(measured);
     let channels = relation(measured);
-    let picture_start = reading.picture().and_then(|(stream, _)| stream.start);
+    let picture_start = facts.picture().and_then(|(stream, _)| stream.start);
     let offset = picture_start.map(|start| measured.start - start);
     let mut words = Vec::new();
     match measured.integrated {
@@ -83,7 +82,7 @@ pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
             times => format!("silent {times} times, for {longest:.1} s at most"),
         });
     }
-    let late = offset.filter(|offset| offset.abs() > Rational::constant(1, 1000) && !is_priming(*offset, measured, reading));
+    let late = offset.filter(|offset| offset.abs() > Rational::constant(1, 1000) && !is_priming(*offset, measured, facts));
     words.extend(late.map(|offset| {
         let direction = if offset.is_positive() { "later" } else { "earlier" };
         format!("begins {:.0} ms {direction} than the picture", offset.abs().to_f64() * 1000.0)
@@ -104,8 +103,8 @@ pub(super) fn find(measured: &SoundMeasure, reading: &Reading) -> SoundFinding {
 
 /// Coded sound begins with samples that fill the encoder, before the sound itself; Matroska keeps them
 /// as sound. AAC, MP3 and Opus have 2112 of them at most.
-fn is_priming(offset: Rational, measured: &SoundMeasure, reading: &Reading) -> bool {
-    let coded = reading.sounds().any(|(stream, _)| stream.index == measured.stream && !stream.codec.starts_with("pcm"));
+fn is_priming(offset: Rational, measured: &SoundMeasure, facts: &Facts) -> bool {
+    let coded = facts.sounds().any(|(stream, _)| stream.index == measured.stream && !stream.codec.starts_with("pcm"));
     coded && !offset.is_positive() && offset.abs() <= Rational::constant(2112, 44_100)
 }
 

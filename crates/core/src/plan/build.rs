@@ -3,12 +3,11 @@
 use serde_json::Value;
 
 use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
-use crate::forecast::{Certainty, forecast};
-use crate::parts::Span;
-use crate::preset::{Container, Lead, Preset, apply};
-use crate::rational::Rational;
-use crate::reading::{Chapter, Content, Reading, Stream};
-use crate::timecode::{Timecode, TimecodeError};
+use crate::facts::{Chapter, Content, Stream};
+use crate::formats::Container;
+use crate::preset::{Lead, Preset, apply};
+use crate::reading::Reading;
+use crate::time::{Rational, Span, Timecode, TimecodeError};
 use crate::timeline::{self, Origin};
 
 /// Collects decisions and knows which settings the editor made.
@@ -65,9 +64,9 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
     );
     let whole = reading;
     let nought = if effective.parts.is_empty() {
-        timeline::origin(reading)
+        timeline::origin(&reading.facts)
     } else {
-        Origin { at: reading.zero(), lead_frames: 0, sound_cut: Rational::ZERO }
+        Origin { at: reading.facts.zero(), lead_frames: 0, sound_cut: Rational::ZERO }
     };
     let cut;
     let (reading, parts) = if effective.parts.is_empty() {
@@ -78,7 +77,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         let beyond = last.filter(|(marked, taken)| marked.to - taken.to >= Rational::constant(1, 20));
         let because = match beyond {
             Some((marked, _)) => {
-                format!("these parts are marked; the source ends before {}, the last mark", reading.moment_words(marked.to))
+                format!("these parts are marked; the source ends before {}, the last mark", reading.facts.moment_words(marked.to))
             }
             None => "these parts are marked".to_owned(),
         };
@@ -86,7 +85,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         cut = shorter;
         (&cut, parts)
     };
-    let (picture, speed) = match (&effective.picture, reading.picture()) {
+    let (picture, speed) = match (&effective.picture, reading.facts.picture()) {
         (Some(settings), Some((stream, facts))) => {
             let taken = picture::Taken { reading, whole, parts: &parts, nought, container: effective.container };
             let (picture, speed) = picture::plan(settings, stream, facts, taken, &mut journal)?;
@@ -96,7 +95,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         (None, _) => (None, Rational::ONE),
     };
     let sound = match &effective.sound {
-        Some(settings) => sound::plan(settings, effective.container, speed, reading, &mut journal)?,
+        Some(settings) => sound::plan(settings, effective.container, speed, &reading.facts, &mut journal)?,
         None => {
             journal.note(Subject::Sound, "/sound", DecidedBy::Preset, "left out", "the preset makes a silent file");
             Vec::new()
@@ -120,11 +119,11 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         .filter(|_| effective.carry.timecode)
         .and_then(|picture| carried_timecode(reading, nought.lead_frames, effective.container, picture.frame_rate, &mut journal));
     let mut chapters = if effective.carry.chapters && effective.container != Container::Wav {
-        paced(&reading.chapters, begins, speed)
+        paced(&reading.facts.chapters, begins, speed)
     } else {
         Vec::new()
     };
-    let tags = if effective.carry.tags { reading.tags.clone() } else { std::collections::BTreeMap::new() };
+    let tags = if effective.carry.tags { reading.facts.tags.clone() } else { std::collections::BTreeMap::new() };
     if !chapters.is_empty() || !tags.is_empty() {
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));
         journal.note(Subject::Extras, "/carry", DecidedBy::Source, what, "the source has them");
@@ -134,7 +133,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         journal.note(Subject::Extras, "/carry/chapters", DecidedBy::Preset, "a chapter without a name before the first", because);
         chapters.insert(0, Chapter { start: Rational::ZERO, end: first.start, title: String::new() });
     }
-    let mut plan = Plan {
+    Ok(Plan {
         preset: effective.id.clone(),
         preset_name: effective.name.clone(),
         container: effective.container,
@@ -145,36 +144,18 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         duration,
         speed,
         salvage: effective.salvage,
-        source_is_cut: whole.missing.is_some(),
-        reel: timecode.as_ref().and(reading.reel.clone()),
+        source_is_cut: whole.facts.missing.is_some(),
+        reel: timecode.as_ref().and(reading.facts.reel.clone()),
         timecode,
         chapters,
         tags,
-        forecast: crate::forecast::Forecast::default(),
         decisions: journal.decisions,
-    };
-    plan.forecast = forecast(&plan, reading);
-    plan.decisions.extend(larger_than_source(&plan));
-    Ok(plan)
-}
-
-/// That a file which is made for its size would be larger than what it is made of, and what helps.
-fn larger_than_source(plan: &Plan) -> Option<Decision> {
-    let verb = if plan.forecast.certainty == Certainty::Fixed { "is" } else { "may be" };
-    plan.forecast.exceeds_source.then(|| Decision {
-        subject: Subject::Rate,
-        what: format!("the file {verb} larger than its source"),
-        because: format!(
-            "its forecast is {}; constant quality, a lower bit rate or a smaller frame makes it smaller",
-            plan.forecast.size
-        ),
-        origin: DecidedBy::Source,
     })
 }
 
 /// “10:00:10:00 to 10:00:20:00”, in the source's own timecode where it has one.
 fn parts_words(parts: &[Span], reading: &Reading) -> String {
-    let text = |time| reading.moment_words(time);
+    let text = |time| reading.facts.moment_words(time);
     let spans: Vec<String> = parts.iter().map(|part| format!("{} to {}", text(part.from), text(part.to))).collect();
     spans.join(", then ")
 }
@@ -200,7 +181,7 @@ fn note_start(nought: Origin, picture: &PicturePlan, source: &Reading, journal: 
             Lead::Black => "black stands",
         };
         let what = format!("{} before the first picture, for which {stands}", count_of(nought.lead_frames, "frame"));
-        let lead = source.zero() - nought.at;
+        let lead = source.facts.zero() - nought.at;
         let because = format!("the source's sound begins up to {} before its picture", milliseconds(lead));
         journal.note(Subject::Start, "/picture/lead", DecidedBy::Source, what, because);
     } else if nought.sound_cut > Rational::constant(1, 1000) {
@@ -208,7 +189,7 @@ fn note_start(nought: Origin, picture: &PicturePlan, source: &Reading, journal: 
         let because = format!("{} of sound before it, less than a frame, are left out", milliseconds(nought.sound_cut));
         journal.note(Subject::Start, "", DecidedBy::Source, what, because);
     }
-    let late = source.sounds().filter_map(|(stream, _)| stream.start).map(|start| start - nought.at).max();
+    let late = source.facts.sounds().filter_map(|(stream, _)| stream.start).map(|start| start - nought.at).max();
     if let Some(late) = late.filter(|late| nought.lead_frames == 0 && *late > Rational::constant(1, 1000)) {
         let because = format!("the source's sound begins up to {} after its picture", milliseconds(late));
         journal.note(Subject::Start, "", DecidedBy::Source, "silence until the sound begins", because);
@@ -233,13 +214,14 @@ fn count(number: usize, noun: &str) -> String {
 /// Seconds from where it begins to the end of the last stream that is taken.
 fn output_duration(reading: &Reading, begins: Rational, takes: impl Fn(&Stream) -> bool) -> Option<Rational> {
     let ends: Option<Vec<Rational>> = reading
+        .facts
         .streams
         .iter()
         .filter(|stream| takes(stream))
         .map(|stream| Some(stream.start.unwrap_or(begins) + stream.duration?))
         .collect();
     let end = ends.and_then(|ends| ends.into_iter().max());
-    end.map(|end| end - begins).filter(|length| length.is_positive()).or(reading.duration)
+    end.map(|end| end - begins).filter(|length| length.is_positive()).or(reading.facts.duration)
 }
 
 /// The timecode of the first frame, `lead` frames of the source before its own first.
@@ -250,13 +232,13 @@ fn carried_timecode(
     rate: FrameRatePlan,
     journal: &mut Journal<'_>,
 ) -> Option<String> {
-    let written = reading.timecode.as_ref()?;
+    let written = reading.facts.timecode.as_ref()?;
     let FrameRatePlan::Constant { rate } = rate else {
         let because = "timecode counts frames, and the rate of the output varies";
         journal.note(Subject::Timecode, "/carry/timecode", DecidedBy::Source, "left out", because);
         return None;
     };
-    let source_rate = reading.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(rate);
+    let source_rate = reading.facts.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(rate);
     // Readers of files agree on the rates of ST 12 only.
     let counted = match rate.round() {
         24 | 25 | 30 | 48 | 50 | 60 | 100 | 120 if rate.denominator() == 1 || rate.denominator() == 1001 => Ok(rate),

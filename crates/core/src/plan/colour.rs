@@ -2,11 +2,11 @@
 
 use super::build::Journal;
 use super::way::{Way, is_full};
-use super::{ChromaSite, ColourSpace, Origin, PlanError, Samples, Step, Subject};
-use crate::pixels::PixelForm;
+use super::{Origin, PlanError, Step, Subject};
+use crate::facts::Picture;
+use crate::picture::tone::{USUAL_PEAK, peak_of};
+use crate::picture::{ChromaSite, Colour, ColourSpace, Hdr, PixelForm, Samples};
 use crate::preset::{ColourSettings, ColourSpaceRule, DynamicRangeRule, RangeRule};
-use crate::reading::{Colour, Hdr, Picture};
-use crate::tone::{USUAL_PEAK, peak_of};
 
 /// What the codes of the output mean.
 pub(super) struct Coloured {

@@ -5,11 +5,12 @@ use utoipa::ToSchema;
 
 use super::build::Journal;
 use super::{Origin, PlanError, Subject};
+use crate::facts::Picture;
 use crate::findings::{BarsVerdict, Extent, Findings};
-use crate::geometry::{Frame, Rectangle, crop_to_shape};
+use crate::picture::{Frame, Orientation, Rectangle, crop_to_shape};
 use crate::preset::{CropRule, PixelAspectRule};
-use crate::rational::Rational;
-use crate::reading::{Orientation, Picture, Reading};
+use crate::reading::Reading;
+use crate::time::Rational;
 
 /// The picture as it is seen, how it was turned for that, and what is cut off.
 #[derive(Debug, Clone, Copy)]
@@ -68,7 +69,7 @@ pub struct Crop {
 /// # Errors
 /// [`PlanError::Impossible`] where the rule leaves too little.
 pub fn crop_of(reading: &Reading, rule: CropRule) -> Result<Option<Crop>, PlanError> {
-    let Some((_, picture)) = reading.picture() else { return Ok(None) };
+    let Some((_, picture)) = reading.facts.picture() else { return Ok(None) };
     work_out(rule, Upright::of(picture, PixelAspectRule::Keep), reading.findings.as_ref()).map(Some)
 }
 

@@ -2,14 +2,15 @@
 
 use super::build::Journal;
 use super::{FilmTiming, FramesMeant, Origin, PlanError, Step, Subject};
-use crate::film::film_frame_count;
+use crate::facts::Picture;
+use crate::findings::film::film_frame_count;
 use crate::findings::{Extent, FieldsFinding, FieldsVerdict, Findings, HeaderTruth, Pulldown, Stretch, StretchKind};
+use crate::formats::PictureCodec;
+use crate::picture::FieldOrder;
 use crate::preset::{
-    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, FieldsRule, MixtureRule, PictureCodec, PictureSettings, TelecineRule,
+    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, FieldsRule, MixtureRule, PictureSettings, TelecineRule,
 };
-use crate::rational::Rational;
-use crate::reading::{FieldOrder, Picture};
-use crate::units::rate_text;
+use crate::time::{Rational, rate_text};
 
 /// How fast pictures follow one another.
 #[derive(Debug, Clone, Copy)]
@@ -156,7 +157,7 @@ fn first_field(stretches: &[Stretch]) -> Option<FieldOrder> {
 
 /// Frames a second of film whose frames have this mean: a standard rate where it is near one.
 fn film_rate(mean: Rational) -> Rational {
-    crate::pace::near_standard(mean, Rational::constant(1, 100)).unwrap_or(mean)
+    crate::time::near_standard(mean, Rational::constant(1, 100)).unwrap_or(mean)
 }
 
 /// Film and video in one source.

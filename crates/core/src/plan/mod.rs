@@ -2,7 +2,7 @@
 //!
 //! A plan is a pure function of the source's [reading](crate::reading), a [preset](crate::preset)
 //! and the editor's own overrides. The interface shows it, the engine obeys it, the
-//! [check](crate::check) holds the file against it.
+//! [check](crate::after::check) holds the file against it.
 
 mod build;
 mod colour;
@@ -10,8 +10,9 @@ mod crop;
 mod fields;
 mod overlays;
 mod pace;
+mod parts;
 mod picture;
-mod samples;
+mod sizing;
 mod sound;
 mod way;
 
@@ -20,23 +21,21 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::facts::Chapter;
 use crate::findings::Stretch;
-use crate::forecast::Forecast;
-use crate::geometry::{Rectangle, even};
-use crate::level::Peak;
-use crate::parts::Span;
-use crate::preset::{
-    Adjustment, Container, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Downmix, Effort, Lead, Level, PictureCodec,
-    Pitch, Profile, RateConversion, SoundCodec,
-};
-use crate::rational::Rational;
-use crate::reading::{Chapter, Colour, FieldOrder, Hdr};
-use crate::units::{BitRate, ByteSize, rate_text};
+use crate::formats::level::Peak;
+use crate::formats::{Container, Effort, Level, PictureCodec, Profile, SoundCodec};
+use crate::picture::{Colour, FieldOrder, Hdr, Rectangle, Samples, even};
+use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
+use crate::sound::downmix::Downmix;
+use crate::time::{Rational, Span, rate_text};
+use crate::units::{BitRate, ByteSize};
 
 pub use build::plan;
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
-pub use samples::{ChromaSite, ColourSpace, Samples};
+pub use parts::{source_time, taken};
+pub use sizing::{Sizing, sizing};
 pub use way::steps_between;
 
 /// The exact settings of one output.
@@ -78,8 +77,6 @@ pub struct Plan {
     pub chapters: Vec<Chapter>,
     /// Tags to write.
     pub tags: BTreeMap<String, String>,
-    /// What it will weigh.
-    pub forecast: Forecast,
     /// Each setting in words, with its reason.
     pub decisions: Vec<Decision>,
 }
@@ -199,7 +196,7 @@ pub struct PicturePlan {
     /// The pixel format in the library's short name.
     pub pixel_format: String,
     /// How many bits it gets.
-    pub rate: crate::preset::RateControl,
+    pub rate: crate::formats::RateControl,
     /// What its level leaves it at most, where one is asked for.
     #[serde(default)]
     pub peak: Option<Peak>,
@@ -463,7 +460,7 @@ pub enum Step {
         neutral: u32,
     },
     /// Red, green and blue of a high dynamic range (PQ or HLG), as fractions, brought to those of the standard range of
-    /// Rec. 709 in 16 bits, as [`crate::tone`] has it.
+    /// Rec. 709 in 16 bits, as [`crate::picture::tone`] has it.
     Tone {
         /// Transfer of what goes in, in the libraries' words.
         transfer: String,
@@ -472,7 +469,7 @@ pub enum Step {
         /// The brightest light in cd/m².
         peak: u32,
     },
-    /// Red, green and blue, as fractions, brought to other primaries and to a standard display, as [`crate::light`] has it.
+    /// Red, green and blue, as fractions, brought to other primaries and to a standard display, as [`crate::picture::light`] has it.
     Recolour {
         /// Transfer of what goes in, in the libraries' words.
         transfer: String,
@@ -594,7 +591,7 @@ pub enum PlanError {
     Impossible(String),
     /// The marks are none of this source's.
     #[error(transparent)]
-    Parts(#[from] crate::parts::PartsError),
+    Parts(#[from] crate::time::PartsError),
     /// The overrides make no sound preset.
     #[error(transparent)]
     Overrides(#[from] crate::preset::PresetError),
@@ -706,7 +703,7 @@ impl Plan {
     #[must_use]
     pub fn passes(&self) -> u8 {
         match self.picture.as_ref().map(|picture| picture.rate) {
-            Some(crate::preset::RateControl::Average { passes, .. }) => passes.max(1),
+            Some(crate::formats::RateControl::Average { passes, .. }) => passes.max(1),
             Some(_) | None => 1,
         }
     }

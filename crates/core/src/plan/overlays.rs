@@ -4,12 +4,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::build::Journal;
-use super::{Origin, Samples, Step, Subject};
-use crate::parts::{Span, source_time};
+use super::{Origin, Step, Subject};
+use crate::facts::{Content, Facts, Stream};
+use crate::picture::Samples;
+use crate::plan::source_time;
 use crate::preset::{BurntSubtitles, Corner, Overlays};
-use crate::rational::Rational;
-use crate::reading::{Content, Reading, Stream};
-use crate::timecode::{Timecode, duration_text, moment_text};
+use crate::time::{Rational, Span, Timecode, duration_text, moment_text};
 
 /// Text in the picture, which goes by the source's time.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -83,7 +83,7 @@ pub(super) fn steps(
     ((width, height), onto): ((u32, u32), &Samples),
     speed: Rational,
     parts: &[Span],
-    reading: &Reading,
+    facts: &Facts,
     journal: &mut Journal<'_>,
 ) -> Vec<Step> {
     let mut steps = Vec::new();
@@ -100,7 +100,7 @@ pub(super) fn steps(
                 stream.content == Content::Subtitles { are_pictures }
                     && language.is_none_or(|language| stream.language.as_deref() == Some(language))
             };
-            reading.streams.iter().find(meant)
+            facts.streams.iter().find(meant)
         };
         let found = holds(false);
         match found {
@@ -120,8 +120,8 @@ pub(super) fn steps(
     }
     let burn = settings.burn_in;
     if burn.is_wanted() {
-        let rate = reading.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(Rational::whole(25));
-        let start = reading.timecode.clone().unwrap_or_else(|| duration_text(Rational::ZERO, rate));
+        let rate = facts.picture().and_then(|(_, picture)| picture.frame_rate).unwrap_or(Rational::whole(25));
+        let start = facts.timecode.clone().unwrap_or_else(|| duration_text(Rational::ZERO, rate));
         let named = [(burn.timecode, "timecode"), (burn.name, "name"), (burn.frame, "frame number")];
         let words: Vec<&str> = named.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
         say("/picture/overlays/burn_in", format!("{} of the source written in", words.join(", ")), "the preset asks for it");

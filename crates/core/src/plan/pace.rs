@@ -4,8 +4,7 @@ use super::build::Journal;
 use super::fields::Pace;
 use super::{FrameRatePlan, Origin, Subject};
 use crate::preset::{FrameRateRule, PictureSettings, RateConversion, SpeedRule};
-use crate::rational::Rational;
-use crate::units::rate_text;
+use crate::time::{Rational, rate_text};
 
 /// By what factor it plays faster than the source, and the pace that comes of it.
 pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut Journal<'_>) -> (Rational, Pace) {
@@ -90,25 +89,4 @@ fn ordinal(number: i64) -> String {
         3 => "third".to_owned(),
         other => format!("{other}th"),
     }
-}
-
-/// The standard rate that material varying around `mean` is made constant at, where no distance of frames stands out:
-/// the nearest one.
-#[must_use]
-pub(crate) fn nominal_rate(mean: Rational) -> Rational {
-    const STANDARD: [Rational; 12] = [
-        Rational::whole(5),
-        Rational::whole(10),
-        Rational::whole(12),
-        Rational::whole(15),
-        Rational::constant(24_000, 1001),
-        Rational::whole(24),
-        Rational::whole(25),
-        Rational::constant(30_000, 1001),
-        Rational::whole(30),
-        Rational::whole(50),
-        Rational::constant(60_000, 1001),
-        Rational::whole(60),
-    ];
-    STANDARD.into_iter().min_by_key(|rate| (*rate - mean).abs()).unwrap_or(Rational::whole(60))
 }

@@ -4,23 +4,18 @@ use super::build::Journal;
 use super::crop::Upright;
 use super::fields::Pace;
 use super::way::{Way, is_full};
-use super::{
-    ChromaSite, FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Samples, Step, Subject, colour, crop, fields,
-    overlays, pace,
-};
+use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
+use crate::facts::{Picture, Stream};
 use crate::findings::{Extent, RateVerdict};
-use crate::geometry::{Frame, Rectangle, sizing};
-use crate::level::{self, Peak};
-use crate::parts::Span;
-use crate::pixels::{PixelForm, is_rgb, lossless_format};
-use crate::preset::{
-    Adjustment, ColourSettings, Container, Deblocking, Denoising, Overlays, PictureCodec, PictureSettings, Profile, RangeRule,
-    RateControl, RateConversion,
-};
-use crate::rational::Rational;
-use crate::reading::{Orientation, Picture, Reading, Stream};
+use crate::formats::level::{self, Peak};
+use crate::formats::{Container, PictureCodec, Profile, RateControl};
+use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Rectangle, Samples, is_rgb, lossless_format};
+use crate::plan::sizing::sizing;
+use crate::preset::{Adjustment, ColourSettings, Deblocking, Denoising, Overlays, PictureSettings, RangeRule, RateConversion};
+use crate::reading::Reading;
+use crate::time::{Rational, Span, nominal_rate, rate_text};
 use crate::timeline::Origin;
-use crate::units::{BitRate, rate_text};
+use crate::units::BitRate;
 
 /// What of a source an output takes.
 #[derive(Clone, Copy)]
@@ -85,8 +80,8 @@ pub(super) fn plan(
     );
     let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
     // What stands before the first picture belongs to it.
-    let lead = if nought.lead_frames > 0 { whole.zero() - nought.at } else { Rational::ZERO };
-    let duration = stream.duration.or(reading.duration).and_then(|duration| (duration + lead).divided_by(speed));
+    let lead = if nought.lead_frames > 0 { whole.facts.zero() - nought.at } else { Rational::ZERO };
+    let duration = stream.duration.or(reading.facts.duration).and_then(|duration| (duration + lead).divided_by(speed));
     let lead = lead.divided_by(speed).unwrap_or(lead);
     let rate = decide_bit_rate(settings.rate, duration, journal);
     let after_crop = size.crop.or(cut).map_or((upright.width, upright.height), |part| (part.width, part.height));
@@ -207,7 +202,7 @@ pub(super) fn plan(
         way.add(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y, full_range });
     }
     let outer = (size.frame.width, size.frame.height);
-    overlays::steps(&settings.overlays, (outer, &coloured.samples), speed, parts, whole, journal)
+    overlays::steps(&settings.overlays, (outer, &coloured.samples), speed, parts, &whole.facts, journal)
         .into_iter()
         .for_each(|step| way.add(step));
     if settings.greyscale {
@@ -255,7 +250,7 @@ fn source_pace(source: &Picture, stream: &Stream, reading: &Reading) -> Pace {
         found.filter(|found| found.verdict == RateVerdict::OtherThanDeclared && !source.varies).and_then(|found| found.mean);
     let rate = found.or(source.frame_rate).unwrap_or(Rational::whole(25));
     let by_duration = || {
-        let duration = stream.duration.or(reading.duration).filter(|_| !source.varies)?;
+        let duration = stream.duration.or(reading.facts.duration).filter(|_| !source.varies)?;
         u64::try_from((duration * rate).round()).ok()
     };
     let counted = source.frames_are_counted && source.frames.is_some();
@@ -264,7 +259,7 @@ fn source_pace(source: &Picture, stream: &Stream, reading: &Reading) -> Pace {
         varies: source.varies,
         frames: source.frames.or_else(by_duration),
         counted,
-        nominal: source.dominant_rate.unwrap_or_else(|| pace::nominal_rate(rate)),
+        nominal: source.dominant_rate.unwrap_or_else(|| nominal_rate(rate)),
     }
 }
 

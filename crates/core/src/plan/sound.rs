@@ -2,11 +2,12 @@
 
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
-use crate::downmix::{MOST_CHANNELS, Mix};
-use crate::layout;
-use crate::preset::{ChannelRule, Container, Pitch, SoundCodec, SoundSettings, SoundStreams};
-use crate::rational::Rational;
-use crate::reading::{Reading, Sound, Stream};
+use crate::facts::{Facts, Sound, Stream};
+use crate::formats::{Container, SoundCodec};
+use crate::preset::{ChannelRule, Pitch, SoundSettings, SoundStreams};
+use crate::sound::downmix::{MOST_CHANNELS, Mix};
+use crate::sound::layout;
+use crate::time::Rational;
 use crate::units::BitRate;
 
 /// Sample rates that AAC has (ISO/IEC 14496-3 table 1.18).
@@ -37,10 +38,10 @@ pub(super) fn plan(
     settings: &SoundSettings,
     container: Container,
     speed: Rational,
-    reading: &Reading,
+    facts: &Facts,
     journal: &mut Journal<'_>,
 ) -> Result<Vec<SoundPlan>, PlanError> {
-    let streams: Vec<_> = reading.sounds().filter(|(_, sound)| sound.channels > 0 && sound.sample_rate > 0).collect();
+    let streams: Vec<_> = facts.sounds().filter(|(_, sound)| sound.channels > 0 && sound.sample_rate > 0).collect();
     let Some(first) = streams.iter().find(|(stream, _)| stream.roles.iter().any(|role| role == "default")).or(streams.first())
     else {
         journal.note(Subject::Sound, "", Origin::Source, "none", "the source has none");

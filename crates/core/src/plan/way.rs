@@ -1,11 +1,10 @@
 //! The way of a picture from the source's form to the output's: its steps, and the form behind each.
 
-use super::{ChromaSite, ColourSpace, PlanError, Samples, Step};
-use crate::geometry::{Frame, fitted};
-use crate::pixels::{PixelForm, is_rgb};
-use crate::reading::{Colour, FieldOrder, Picture};
+use super::{PlanError, Step};
+use crate::facts::Picture;
+use crate::picture::tone::USUAL_PEAK;
+use crate::picture::{ChromaSite, Colour, ColourSpace, FieldOrder, Frame, PixelForm, Samples, fitted, is_rgb};
 use crate::timeline::PictureForm;
-use crate::tone::USUAL_PEAK;
 
 /// Bits in which everything is computed that gives other samples.
 const FINE: u32 = 16;

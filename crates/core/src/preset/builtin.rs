@@ -1,11 +1,13 @@
 //! The presets that come with the program, named by the role of the file they make.
 
 use super::{
-    Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, Container, CropRule, Deinterlacing, Downmix, Effort, FieldsRule,
-    FrameRateRule, Lead, MixtureRule, Overlays, PictureCodec, PictureSettings, Pitch, PixelAspectRule, Preset, Profile,
-    RateControl, SCHEMA_VERSION, SizeRule, SoundCodec, SoundSettings, SoundStreams, SpeedRule, TelecineRule,
+    Adjustment, Carry, ChannelRule, Cleaning, ColourSettings, CropRule, Deinterlacing, FieldsRule, FrameRateRule, Lead,
+    MixtureRule, Overlays, PictureSettings, Pitch, PixelAspectRule, Preset, SCHEMA_VERSION, SizeRule, SoundSettings,
+    SoundStreams, SpeedRule, TelecineRule,
 };
-use crate::rational::Rational;
+use crate::formats::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
+use crate::sound::downmix::Downmix;
+use crate::time::Rational;
 use crate::units::BitRate;
 
 /// The built-in preset with this id.

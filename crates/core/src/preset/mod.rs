@@ -12,9 +12,8 @@ mod validate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::parts::Span;
-use crate::rational::Rational;
-use crate::units::{BitRate, rate_text};
+use crate::formats::{Container, Effort, Level, PictureCodec, Profile, RateControl, text_or_number};
+use crate::time::{Rational, Span, rate_text};
 
 pub(crate) use validate::LARGEST_SIDE;
 
@@ -25,7 +24,7 @@ pub use mend::{
     DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, Denoising, DynamicRangeRule, MixtureRule, Overlays,
     RangeRule, RateConversion, SpeedRule, TelecineRule, Watermark,
 };
-pub use sound::{ChannelRule, Downmix, Pitch, SoundCodec, SoundSettings, SoundStreams};
+pub use sound::{ChannelRule, Pitch, SoundSettings, SoundStreams};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
@@ -68,130 +67,6 @@ pub struct Preset {
 
 fn default_name_pattern() -> String {
     "{source}_{preset}".to_owned()
-}
-
-/// File formats that can be written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Container {
-    /// MPEG-4 Part 14 (ISO/IEC 14496-14), its index in front.
-    Mp4,
-    /// QuickTime.
-    Mov,
-    /// Matroska (RFC 9559).
-    Mkv,
-    /// Wave, as RF64 (EBU Tech 3306) where it passes 4 GB.
-    Wav,
-}
-
-/// Picture codecs that can be written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum PictureCodec {
-    /// H.264 / AVC (ITU-T H.264).
-    H264,
-    /// HEVC (ITU-T H.265).
-    Hevc,
-    /// ProRes (SMPTE RDD 36).
-    Prores,
-    /// MPEG-2 video (ISO/IEC 13818-2).
-    Mpeg2,
-    /// FFV1 (RFC 9043): every sample comes out as it went in.
-    Ffv1,
-}
-
-/// Profiles of the picture codecs; each belongs to some codecs only.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Profile {
-    /// H.264 without B frames, for very old players.
-    Baseline,
-    /// H.264, HEVC (8 bit) and MPEG-2 (4:2:0).
-    Main,
-    /// H.264, 8 bit.
-    High,
-    /// H.264, 10 bit, 4:2:0.
-    High10,
-    /// H.264, up to 10 bit, 4:2:2.
-    High422,
-    /// HEVC, 10 bit, 4:2:0.
-    Main10,
-    /// HEVC, 10 bit, 4:2:2.
-    #[serde(rename = "main422_10")]
-    Main42210,
-    /// MPEG-2, 4:2:2.
-    #[serde(rename = "mpeg2_422")]
-    Mpeg2422,
-    /// ProRes 422 Proxy.
-    Proxy,
-    /// ProRes 422 LT.
-    Lt,
-    /// ProRes 422.
-    Standard,
-    /// ProRes 422 HQ.
-    Hq,
-    /// ProRes 4444.
-    #[serde(rename = "4444")]
-    P4444,
-    /// ProRes 4444 XQ.
-    #[serde(rename = "4444xq")]
-    P4444Xq,
-    /// FFV1.
-    Lossless,
-}
-
-/// How many bits the picture gets.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "mode", rename_all = "snake_case", deny_unknown_fields)]
-pub enum RateControl {
-    /// The same quality throughout, whatever it weighs.
-    ConstantQuality {
-        /// The constant rate factor: lower is better and larger; 18 is close to the source, 28 is small.
-        /// For MPEG-2 the quantiser, 1 to 31.
-        crf: u8,
-    },
-    /// A mean rate over the whole file.
-    Average {
-        /// The mean in bits a second.
-        bits_per_second: BitRate,
-        /// One pass, or two for an even quality and a sure size. What is shorter than five minutes takes two in
-        /// any case, unless its own settings say otherwise.
-        passes: u8,
-        /// The highest rate, over a buffer of two seconds of it; left out, twice the mean.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        peak: Option<BitRate>,
-    },
-    /// The same rate at every moment, over a buffer of one second.
-    Constant {
-        /// The rate in bits a second.
-        bits_per_second: BitRate,
-    },
-    /// What the codec's profile asks for (ProRes, FFV1).
-    ByProfile,
-}
-
-/// Seconds of material over which one pass comes to its mean rate, to within some three percent.
-const ENOUGH_FOR_ONE_PASS: Rational = Rational::whole(300);
-
-impl RateControl {
-    /// Whether it would miss its mean rate over so short a time: one pass finds out on the way what it may spend.
-    #[must_use]
-    pub fn misses_its_mean(self, duration: Rational) -> bool {
-        matches!(self, Self::Average { passes: 1, .. }) && duration < ENOUGH_FOR_ONE_PASS
-    }
-}
-
-/// How much work the encoder does for each bit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Effort {
-    /// For a look, soon.
-    Quick,
-    /// The usual balance.
-    #[default]
-    Balanced,
-    /// Smaller files for a longer night.
-    Thorough,
 }
 
 /// The picture's settings.
@@ -265,15 +140,6 @@ fn default_key_interval() -> Rational {
     Rational::whole(2)
 }
 
-/// A text that looks like a number and may be written as one, such as the level 4.1 or the profile 4444.
-fn text_or_number<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
-    match serde_json::Value::deserialize(deserializer)? {
-        serde_json::Value::String(text) => Ok(text),
-        serde_json::Value::Number(number) => Ok(number.to_string()),
-        other => Err(serde::de::Error::custom(format!("{other} is neither a text nor a number"))),
-    }
-}
-
 fn profile<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Profile>, D::Error> {
     use serde::de::IntoDeserializer;
     use serde::de::value::StringDeserializer;
@@ -282,34 +148,6 @@ fn profile<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<P
     let text = text_or_number(value).map_err(serde::de::Error::custom)?;
     let text: StringDeserializer<D::Error> = text.into_deserializer();
     Profile::deserialize(text).map(Some)
-}
-
-/// A level of H.264 or HEVC, written as `4.1`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, ToSchema)]
-#[schema(value_type = String, example = "4.1")]
-pub struct Level(pub u8);
-
-impl std::fmt::Display for Level {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}.{}", self.0 / 10, self.0 % 10)
-    }
-}
-
-impl Serialize for Level {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
-
-impl<'de> Deserialize<'de> for Level {
-    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = text_or_number(deserializer)?;
-        let (major, minor) = text.split_once('.').unwrap_or((&text, "0"));
-        match (major.parse::<u8>(), minor.parse::<u8>()) {
-            (Ok(major @ 1..=6), Ok(minor @ 0..=3)) => Ok(Self(major * 10 + minor)),
-            _ => Err(serde::de::Error::custom(format!("“{text}” is not a level: write one such as \"4.1\""))),
-        }
-    }
 }
 
 /// The size of the picture.
@@ -448,103 +286,6 @@ pub struct Carry {
 impl Default for Carry {
     fn default() -> Self {
         Self { timecode: true, chapters: true, tags: true }
-    }
-}
-
-impl Container {
-    /// The file extension, without its point.
-    #[must_use]
-    pub const fn extension(self) -> &'static str {
-        match self {
-            Self::Mp4 => "mp4",
-            Self::Mov => "mov",
-            Self::Mkv => "mkv",
-            Self::Wav => "wav",
-        }
-    }
-
-    /// In words.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Mp4 => "MP4",
-            Self::Mov => "MOV",
-            Self::Mkv => "MKV",
-            Self::Wav => "WAV",
-        }
-    }
-}
-
-impl PictureCodec {
-    /// In words.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::H264 => "H.264",
-            Self::Hevc => "HEVC",
-            Self::Prores => "ProRes",
-            Self::Mpeg2 => "MPEG-2",
-            Self::Ffv1 => "FFV1",
-        }
-    }
-
-    /// The codec's name as a probe reports it.
-    #[must_use]
-    pub const fn probe_name(self) -> &'static str {
-        match self {
-            Self::H264 => "h264",
-            Self::Hevc => "hevc",
-            Self::Prores => "prores",
-            Self::Mpeg2 => "mpeg2video",
-            Self::Ffv1 => "ffv1",
-        }
-    }
-
-    /// The profile taken where a preset names none.
-    #[must_use]
-    pub const fn usual_profile(self) -> Profile {
-        match self {
-            Self::H264 => Profile::High,
-            Self::Hevc | Self::Mpeg2 => Profile::Main,
-            Self::Prores => Profile::Standard,
-            Self::Ffv1 => Profile::Lossless,
-        }
-    }
-
-    /// The profiles that belong to it.
-    #[must_use]
-    pub const fn profiles(self) -> &'static [Profile] {
-        match self {
-            Self::H264 => &[Profile::Baseline, Profile::Main, Profile::High, Profile::High10, Profile::High422],
-            Self::Hevc => &[Profile::Main, Profile::Main10, Profile::Main42210],
-            Self::Prores => &[Profile::Proxy, Profile::Lt, Profile::Standard, Profile::Hq, Profile::P4444, Profile::P4444Xq],
-            Self::Mpeg2 => &[Profile::Main, Profile::Mpeg2422],
-            Self::Ffv1 => &[Profile::Lossless],
-        }
-    }
-}
-
-impl Profile {
-    /// In words.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Baseline => "Baseline",
-            Self::Main => "Main",
-            Self::High => "High",
-            Self::High10 => "High 10",
-            Self::High422 => "High 4:2:2",
-            Self::Main10 => "Main 10",
-            Self::Main42210 => "Main 4:2:2 10",
-            Self::Mpeg2422 => "4:2:2",
-            Self::Proxy => "422 Proxy",
-            Self::Lt => "422 LT",
-            Self::Standard => "422",
-            Self::Hq => "422 HQ",
-            Self::P4444 => "4444",
-            Self::P4444Xq => "4444 XQ",
-            Self::Lossless => "lossless",
-        }
     }
 }
 

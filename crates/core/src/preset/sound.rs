@@ -3,21 +3,9 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::formats::SoundCodec;
+use crate::sound::downmix::Downmix;
 use crate::units::BitRate;
-
-/// Sound codecs that can be written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum SoundCodec {
-    /// AAC-LC (ISO/IEC 14496-3).
-    Aac,
-    /// Linear PCM, 16 bit.
-    Pcm16,
-    /// Linear PCM, 24 bit.
-    Pcm24,
-    /// The source's own stream, untouched.
-    Copy,
-}
 
 /// The sound's settings.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -48,26 +36,6 @@ pub struct SoundSettings {
 
 fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
-}
-
-/// How more channels become two or one, in decibels: three less is the factor 1/√2, six less is a half.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
-pub struct Downmix {
-    /// Of the centre, in each side (−3).
-    pub centre: i8,
-    /// Of the surrounds, each in its own side (−3).
-    pub surrounds: i8,
-    /// Of the low-frequency effects, in each side; left out where there is none.
-    pub lfe: Option<i8>,
-    /// Of all of it (0). What passes full scale is limited.
-    pub level: i8,
-}
-
-impl Default for Downmix {
-    fn default() -> Self {
-        Self { centre: -3, surrounds: -3, lfe: None, level: 0 }
-    }
 }
 
 /// What becomes of the pitch at another speed.
@@ -103,17 +71,4 @@ pub enum SoundStreams {
     /// All of them.
     #[default]
     All,
-}
-
-impl SoundCodec {
-    /// In words.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Aac => "AAC",
-            Self::Pcm16 => "PCM 16 bit",
-            Self::Pcm24 => "PCM 24 bit",
-            Self::Copy => "sound untouched",
-        }
-    }
 }

@@ -1,13 +1,10 @@
 //! Which settings go together, and what to say where they do not.
 
-use super::{
-    Container, CropRule, Downmix, FieldsRule, FrameRateRule, PictureCodec, PictureSettings, PixelAspectRule, Preset, Profile,
-    RateControl, SizeRule, SoundCodec, SoundSettings, SpeedRule,
-};
-use crate::level;
+use super::{CropRule, FieldsRule, FrameRateRule, PictureSettings, PixelAspectRule, Preset, SizeRule, SoundSettings, SpeedRule};
+use crate::formats::{Container, PictureCodec, Profile, RateControl, SoundCodec, level};
 use crate::naming;
-use crate::parts::check_order;
-use crate::rational::Rational;
+use crate::sound::downmix::Downmix;
+use crate::time::{Rational, check_order};
 use crate::units::BitRate;
 
 /// The largest side that any encoder here takes.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::rational::Rational;
+use crate::time::Rational;
 
 /// Time stamps that go this far forward at once, in formats that allow their clock to jump, are another clock.
 const FORWARD: Rational = Rational::whole(10);

@@ -14,8 +14,7 @@ mod sound;
 
 use std::sync::Arc;
 
-use crate::parts::{Span, total};
-use crate::rational::Rational;
+use crate::time::{Rational, Span, total};
 
 pub use continuity::{Anchor, Continuity, Jump};
 pub use origin::{Origin, origin};

@@ -1,7 +1,7 @@
 //! Where nought of everything that is made of a source lies.
 
-use crate::rational::Rational;
-use crate::reading::Reading;
+use crate::facts::Facts;
+use crate::time::Rational;
 
 /// Streams that begin further apart than this do not count by one clock.
 const ONE_CLOCK: Rational = Rational::whole(3600);
@@ -21,12 +21,12 @@ pub struct Origin {
 /// whole frames before it, so that pictures stay on their grid. It is the same for everything that is made
 /// of a source, so that outputs stay in step with each other.
 #[must_use]
-pub fn origin(reading: &Reading) -> Origin {
-    let zero = reading.zero();
+pub fn origin(facts: &Facts) -> Origin {
+    let zero = facts.zero();
     let plain = Origin { at: zero, lead_frames: 0, sound_cut: Rational::ZERO };
-    let Some((_, picture)) = reading.picture() else { return plain };
+    let Some((_, picture)) = facts.picture() else { return plain };
     let frame = picture.frame_rate.and_then(Rational::inverse).unwrap_or(Rational::constant(1, 25));
-    let starts = reading.sounds().filter_map(|(stream, _)| stream.start);
+    let starts = facts.sounds().filter_map(|(stream, _)| stream.start);
     let Some(lead) = starts.map(|start| zero - start).filter(|lead| lead.is_positive() && *lead <= ONE_CLOCK).max() else {
         return plain;
     };

@@ -4,8 +4,7 @@ use std::cmp::Reverse;
 use std::collections::{BinaryHeap, VecDeque};
 
 use super::{Takes, ticks};
-use crate::parts::Span;
-use crate::rational::Rational;
+use crate::time::{Rational, Span};
 
 /// So many frames with one time stamp are spread over the time to the next; more follow at the usual distance.
 const MOST_ALIKE: usize = 32;

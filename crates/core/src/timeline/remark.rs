@@ -3,8 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::rational::Rational;
-use crate::timecode::moment_text;
+use crate::time::{Rational, moment_text};
 
 /// The form of a picture: columns, lines, pixel format.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -100,8 +99,8 @@ impl Remark {
             Self::Fault { at: Some(at), count } => {
                 format!("From {} on {count} packets could not be decoded; look at the output there.", moment_text(*at))
             }
-            Self::Fault { at: None, count: 1 } => "Reading met damage at a place that is not known.".to_owned(),
-            Self::Fault { at: None, count } => format!("Reading met damage {count} times, at places that are not known."),
+            Self::Fault { at: None, count: 1 } => "Facts met damage at a place that is not known.".to_owned(),
+            Self::Fault { at: None, count } => format!("Facts met damage {count} times, at places that are not known."),
         }
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use super::{Takes, ticks};
-use crate::rational::Rational;
+use crate::time::Rational;
 
 /// A step of the stamps by more than this may be a gap or an overlap: less is the coarseness of clocks.
 const STEP: Rational = Rational::constant(4, 1000);

@@ -4,8 +4,10 @@
 
 use std::collections::BTreeMap;
 
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, Content, FieldOrder, Orientation, Picture, Reading, Sound, Stream};
+use beryl_core::facts::{Content, Facts, Picture, Sound, Stream};
+use beryl_core::picture::{Colour, FieldOrder, Orientation};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_core::units::{BitRate, ByteSize};
 
 /// Ten seconds of 1080p25 ProRes with stereo sound, its picture changed.
@@ -28,7 +30,7 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         still: false,
     };
     change(&mut picture);
-    Reading {
+    Reading::from(Facts {
         container: "mov".to_owned(),
         container_name: "QuickTime / MOV".to_owned(),
         size: ByteSize(200_000_000),
@@ -42,9 +44,7 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(stereo()))],
         remarks: vec![],
         missing: None,
-        findings: None,
-        samples: Vec::new(),
-    }
+    })
 }
 
 pub fn stereo() -> Sound {

@@ -1,6 +1,6 @@
 //! H.264 (ITU-T H.264).
 
-use beryl_core::preset::{Effort, Profile, RateControl};
+use beryl_core::formats::{Effort, Profile, RateControl};
 
 use super::{Coding, Options, Pass, mastering_display};
 

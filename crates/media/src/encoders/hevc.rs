@@ -1,7 +1,7 @@
 //! HEVC (ITU-T H.265).
 
-use beryl_core::preset::{Effort, Profile, RateControl};
-use beryl_core::reading::Hdr;
+use beryl_core::formats::{Effort, Profile, RateControl};
+use beryl_core::picture::Hdr;
 
 use super::{Coding, Options, Pass, mastering_display};
 

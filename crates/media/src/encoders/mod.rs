@@ -7,11 +7,11 @@ mod mpeg2;
 mod prores;
 mod sound;
 
-use beryl_core::level::Peak;
+use beryl_core::formats::level::Peak;
+use beryl_core::formats::{Container, PictureCodec};
+use beryl_core::picture::Hdr;
 use beryl_core::plan::{FrameRatePlan, PicturePlan};
-use beryl_core::preset::{Container, PictureCodec};
-use beryl_core::rational::Rational;
-use beryl_core::reading::Hdr;
+use beryl_core::time::Rational;
 
 pub(crate) use sound::sound;
 

@@ -1,6 +1,6 @@
 //! MPEG-2 video (ISO/IEC 13818-2).
 
-use beryl_core::preset::{Profile, RateControl};
+use beryl_core::formats::{Profile, RateControl};
 
 use super::{Coding, Options, Pass};
 

@@ -1,6 +1,6 @@
 //! ProRes (SMPTE RDD 36).
 
-use beryl_core::preset::Profile;
+use beryl_core::formats::Profile;
 
 use super::{Coding, Options};
 

@@ -1,9 +1,9 @@
 //! Sound.
 
-use beryl_core::layout::notation;
+use beryl_core::formats::SoundCodec;
 use beryl_core::plan::SoundPlan;
-use beryl_core::preset::SoundCodec;
-use beryl_core::rational::Rational;
+use beryl_core::sound::layout::notation;
+use beryl_core::time::Rational;
 
 use super::Options;
 use crate::raw::{EncoderKind, EncoderSettings};

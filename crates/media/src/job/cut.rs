@@ -1,6 +1,6 @@
 //! Going to where a part of a source begins.
 
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_core::timeline::Takes;
 
 use crate::raw::Packet;

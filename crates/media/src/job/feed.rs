@@ -4,12 +4,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::Scope;
 
-use beryl_core::memory;
-use beryl_core::parts::Span;
+use beryl_core::after::memory;
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
+use beryl_core::time::{Rational, Span};
 use beryl_core::timeline::Takes;
 use crossbeam_channel::{Receiver, Sender, bounded};
 

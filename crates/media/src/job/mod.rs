@@ -1,7 +1,7 @@
 //! Making outputs of one source: one decode, shared picture steps, an encoder and a muxer for each.
 //!
 //! Frames flow through bounded queues between threads: the reader feeds a decoder for each stream,
-//! the picture's decoder feeds the [stages](beryl_core::stages), each stage the encoders (and
+//! the picture's decoder feeds the [stages](beryl_core::after::stages), each stage the encoders (and
 //! stages) that hang on it, each encoder its run's writer. The writer always takes what comes, so
 //! that the slowest encoder sets the pace and nothing can lock up. A consumer that gives up drops
 //! its end of the queue, and whoever feeds it goes on with the others.
@@ -30,7 +30,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use beryl_core::memory::{self, Means};
+use beryl_core::after::memory::{self, Means};
 use beryl_core::plan::{Plan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};

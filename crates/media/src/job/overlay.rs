@@ -5,10 +5,11 @@
 
 use std::collections::HashMap;
 
-use beryl_core::ink::Inks;
-use beryl_core::plan::{BurnText, ChromaSite, Samples, WatermarkPlan};
+use beryl_core::picture::ink::Inks;
+use beryl_core::picture::{ChromaSite, Samples};
+use beryl_core::plan::{BurnText, WatermarkPlan};
 use beryl_core::preset::Corner;
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::pass::TimedFrame;
 use crate::filters;

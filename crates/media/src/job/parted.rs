@@ -7,10 +7,8 @@
 
 use std::collections::VecDeque;
 
-use beryl_core::pixels::PixelForm;
-use beryl_core::plan::Samples;
-use beryl_core::reading::FieldOrder;
-use beryl_core::spline::taps;
+use beryl_core::picture::spline::taps;
+use beryl_core::picture::{FieldOrder, PixelForm, Samples};
 
 use super::pass::TimedFrame;
 use super::resample::Resampler;

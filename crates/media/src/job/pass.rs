@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::Scope;
 
-use beryl_core::memory::{self, Means};
+use beryl_core::after::memory::{self, Means};
+use beryl_core::after::stages::{Stage, share_steps};
 use beryl_core::plan::{PicturePlan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::stages::{Stage, share_steps};
+use beryl_core::time::Rational;
 use beryl_core::timeline::Takes;
 use crossbeam_channel::{Sender, bounded};
 

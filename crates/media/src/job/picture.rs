@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::time::Duration;
 
+use beryl_core::formats::PictureCodec;
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
-use beryl_core::preset::{Lead, PictureCodec};
-use beryl_core::rational::Rational;
+use beryl_core::preset::Lead;
+use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::Sender;
 

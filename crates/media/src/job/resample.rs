@@ -1,8 +1,6 @@
 //! The step that brings pictures to another size, other samples and another colour space.
 
-use beryl_core::pixels::PixelForm;
-use beryl_core::plan::Samples;
-use beryl_core::reading::Colour;
+use beryl_core::picture::{Colour, PixelForm, Samples};
 
 use super::pass::TimedFrame;
 use super::steps::Filters;

@@ -2,11 +2,12 @@
 
 use std::collections::VecDeque;
 
-use beryl_core::downmix::Mix;
-use beryl_core::layout::{is_placed, usual};
+use beryl_core::formats::Container;
 use beryl_core::plan::SoundPlan;
-use beryl_core::preset::{Container, Pitch};
-use beryl_core::rational::Rational;
+use beryl_core::preset::Pitch;
+use beryl_core::sound::downmix::Mix;
+use beryl_core::sound::layout::{is_placed, usual};
+use beryl_core::time::Rational;
 use crossbeam_channel::Receiver;
 
 use super::cost;

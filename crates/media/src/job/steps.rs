@@ -1,13 +1,13 @@
 //! A chain of picture steps: those that the libraries' filters do, and those that are done here.
 
-use beryl_core::film::{self, EvenFrames, FilmFrames, Made};
+use beryl_core::findings::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
-use beryl_core::light::Recolouring;
+use beryl_core::picture::FieldOrder;
+use beryl_core::picture::light::Recolouring;
+use beryl_core::picture::tone::ToneMap;
 use beryl_core::plan::{FramesMeant, Step};
 use beryl_core::preset::RateConversion;
-use beryl_core::rational::Rational;
-use beryl_core::reading::FieldOrder;
-use beryl_core::tone::ToneMap;
+use beryl_core::time::Rational;
 
 use super::cost;
 use super::overlay::Overlay;

@@ -1,6 +1,6 @@
 //! Sound at another speed with its pitch kept.
 
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use crate::raw::{AvError, Frame, Graph, GraphInput, sample_format_number};
 

@@ -1,8 +1,8 @@
 //! Pictures of another form than they should have, brought to it.
 
+use beryl_core::picture::Colour;
 use beryl_core::plan::{PicturePlan, steps_between};
-use beryl_core::rational::Rational;
-use beryl_core::reading::Colour;
+use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
 use super::pass::TimedFrame;

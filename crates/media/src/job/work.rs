@@ -7,11 +7,11 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
-use beryl_core::check::{Given, Look, LookAt};
+use beryl_core::after::check::{Given, Look, LookAt};
+use beryl_core::flow::run::{Course, PassSoFar, Progress};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::run::{Course, PassSoFar, Progress};
+use beryl_core::time::Rational;
 use beryl_core::timeline::{Anchor, MOST_LISTED, Remark};
 
 use super::control::Control;

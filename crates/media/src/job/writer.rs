@@ -3,15 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use beryl_core::check::Measured;
-use beryl_core::interleave::Interleaver;
-use beryl_core::iso::Listed;
-use beryl_core::language;
+use beryl_core::after::check::Measured;
+use beryl_core::formats::interleave::Interleaver;
+use beryl_core::formats::iso::Listed;
+use beryl_core::formats::{Container, SoundCodec, language};
 use beryl_core::plan::{FrameRatePlan, Plan};
-use beryl_core::preset::{Container, SoundCodec};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, RunNews, SourceRef};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::pass::{Shared, ToWriter};
 use super::queue::Outlet;

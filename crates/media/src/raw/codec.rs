@@ -4,8 +4,8 @@ use std::collections::VecDeque;
 use std::ffi::{CString, c_int};
 use std::ptr;
 
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder, Hdr};
+use beryl_core::picture::{Colour, FieldOrder, Hdr};
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::dictionary::Dictionary;

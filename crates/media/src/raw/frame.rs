@@ -1,7 +1,7 @@
 //! Frames of decoded picture or sound.
 
-use beryl_core::rational::Rational;
-use beryl_core::reading::FieldOrder;
+use beryl_core::picture::FieldOrder;
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::rational;
@@ -205,7 +205,7 @@ impl Frame {
 
     /// Marks how the frame is to be encoded: its fields, its colour, and nothing of how the source coded it,
     /// which would force the encoder's choice of frame types.
-    pub(crate) fn prepare_for_encoding(&mut self, fields: FieldOrder, colour: &beryl_core::reading::Colour) {
+    pub(crate) fn prepare_for_encoding(&mut self, fields: FieldOrder, colour: &beryl_core::picture::Colour) {
         let frame = self.get_mut();
         frame.pict_type = ffi::AVPictureType::AV_PICTURE_TYPE_NONE;
         frame.key_frame = 0;
@@ -220,7 +220,7 @@ impl Frame {
     }
 
     /// Marks what its codes mean.
-    pub(crate) fn mark_colour(&mut self, colour: &beryl_core::reading::Colour) {
+    pub(crate) fn mark_colour(&mut self, colour: &beryl_core::picture::Colour) {
         let frame = self.get_mut();
         super::codec::write_colour(
             colour,
@@ -398,7 +398,7 @@ impl Frame {
         }
     }
 
-    pub(crate) fn colour(&self) -> beryl_core::reading::Colour {
+    pub(crate) fn colour(&self) -> beryl_core::picture::Colour {
         super::input::colour_of(self.colour_numbers())
     }
 
@@ -417,7 +417,7 @@ impl Frame {
     }
 
     /// HDR metadata that travels with the frame.
-    pub(crate) fn hdr(&self) -> Option<beryl_core::reading::Hdr> {
+    pub(crate) fn hdr(&self) -> Option<beryl_core::picture::Hdr> {
         use ffi::AVFrameSideDataType as Kind;
         super::input::hdr_of(
             self.side_data(Kind::AV_FRAME_DATA_MASTERING_DISPLAY_METADATA),

@@ -1,7 +1,7 @@
 //! Filter graphs with one output, written in the libraries' notation.
 
-use beryl_core::layout::notation;
-use beryl_core::rational::Rational;
+use beryl_core::sound::layout::notation;
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::{AvError, Frame, c_text, check, rational};

@@ -5,10 +5,10 @@ use std::ffi::{c_char, c_int, c_void};
 use std::ptr;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use beryl_core::media_types::is_image_extension;
-use beryl_core::preset::Level;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder, Hdr, Orientation};
+use beryl_core::formats::Level;
+use beryl_core::formats::media_types::is_image_extension;
+use beryl_core::picture::{Colour, FieldOrder, Hdr, Orientation};
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::dictionary::{self, Dictionary};

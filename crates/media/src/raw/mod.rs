@@ -18,7 +18,7 @@ mod subtitles;
 use std::ffi::{CStr, CString, c_char, c_int};
 
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream};

@@ -5,9 +5,9 @@ use std::ffi::{c_char, c_int};
 use std::io::Read;
 use std::ptr;
 
-use beryl_core::ebml::{ROOM, delay_in_name};
-use beryl_core::iso::{AROUND, Listed, most_index};
-use beryl_core::rational::Rational;
+use beryl_core::formats::ebml::{ROOM, delay_in_name};
+use beryl_core::formats::iso::{AROUND, Listed, most_index};
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::dictionary::Dictionary;
@@ -407,7 +407,7 @@ impl Output {
     /// Sees that the index is not larger than it was reckoned to be: it would have been written over the media.
     #[cfg(debug_assertions)]
     fn see_index(&self) {
-        use beryl_core::iso::box_at;
+        use beryl_core::formats::iso::box_at;
         let Some(file) = self.bytes().writer.reader().ok().filter(|_| self.index_room.is_some()) else { return };
         let file = file.into_file();
         let mut read = crate::source::reader(&file);

@@ -3,7 +3,7 @@
 use ffmpeg_next::ffi;
 
 use super::{AvError, av_rational};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 /// An owned packet. Cloning shares its bytes.
 pub(crate) struct Packet(pub(super) *mut ffi::AVPacket);

@@ -2,7 +2,7 @@
 
 use std::ptr;
 
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
 use super::{AvError, Packet, StreamView, av_rational, check, text_of};

@@ -1,7 +1,7 @@
 //! Levels of lines and columns, noise, borders of coding blocks, colour and brightness of one frame.
 
 use beryl_core::findings::{ColourMeasure, LineLevel, LookMeasure};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::luma::Luma;
 

@@ -1,7 +1,7 @@
 //! The luma of a picture in 8 bit, the form in which scans look at it.
 
 use crate::raw::{AvError, Frame, Graph, GraphInput, PlaneLayout};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 /// Luma, line by line without gaps, in code values of 8 bit whatever the depth of the source.
 #[derive(Debug, Clone, PartialEq, Eq)]

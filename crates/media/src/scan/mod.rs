@@ -10,11 +10,12 @@ use std::collections::BTreeMap;
 use std::thread::ScopedJoinHandle;
 use std::time::{Duration, Instant};
 
+use beryl_core::facts::Facts;
 use beryl_core::findings::{Curves, Extent, Measurements, StreamMeasure, find};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, SourceRef};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 use crate::job::Control;
@@ -61,34 +62,33 @@ pub fn scan(
     control: &Control,
     tell: &(dyn Fn(Answer) + Sync),
 ) -> Result<(Reading, Curves), Problem> {
-    let mut reading = probe::facts(&mut PacketSource::open(source, control.stop())?)?;
+    let mut facts = probe::facts(&mut PacketSource::open(source, control.stop())?)?;
     let packets = PacketSource::open(source, control.stop())?;
-    let windows = if quick { windows(&reading) } else { Vec::new() };
-    let mut measured = measure(packets, &reading, &windows, control, tell)?;
+    let windows = if quick { windows(&facts) } else { Vec::new() };
+    let mut measured = measure(packets, &facts, &windows, control, tell)?;
     if let Ok(count @ 1..) = u32::try_from(windows.len()) {
         measured.extent = Extent::Windows { count, seconds: WINDOW };
     }
-    reading.correct_lengths(&measured);
-    let (findings, curves) = find(measured, &reading);
-    reading.findings = Some(findings);
-    Ok((reading, curves))
+    facts.correct_lengths(&measured);
+    let (findings, curves) = find(measured, &facts);
+    Ok((Reading { facts, findings: Some(findings) }, curves))
 }
 
 /// Evenly spread parts; none where they would cover most of the source, or its length is not known.
-fn windows(reading: &Reading) -> Vec<Window> {
+fn windows(facts: &Facts) -> Vec<Window> {
     let least = WINDOW * Rational::whole(i64::from(WINDOWS) * 2);
-    let Some(duration) = reading.duration.filter(|duration| *duration > least) else { return Vec::new() };
+    let Some(duration) = facts.duration.filter(|duration| *duration > least) else { return Vec::new() };
     let step = duration * Rational::constant(1, WINDOWS as i64);
     let margin = (step - WINDOW) * Rational::constant(1, 2);
     (0..i64::from(WINDOWS))
-        .map(|number| reading.start + step * Rational::whole(number) + margin)
+        .map(|number| facts.start + step * Rational::whole(number) + margin)
         .map(|from| Window { from, to: from + WINDOW })
         .collect()
 }
 
 fn measure(
     mut packets: PacketSource,
-    reading: &Reading,
+    facts: &Facts,
     windows: &[Window],
     control: &Control,
     tell: &(dyn Fn(Answer) + Sync),
@@ -98,7 +98,7 @@ fn measure(
         Problem::new(ProblemKind::Unsupported, format!("{name} could not be scanned"), "the codec library refused it")
             .with_details(error.to_string())
     };
-    let picture = reading.picture().map(|(stream, picture)| (stream.index as usize, picture.frame_rate));
+    let picture = facts.picture().map(|(stream, picture)| (stream.index as usize, picture.frame_rate));
     let mut decoders = Vec::new();
     for stream in packets.input().streams() {
         let is_picture = picture.is_some_and(|(index, _)| index == stream.index());

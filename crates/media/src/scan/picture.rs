@@ -1,7 +1,7 @@
 //! Everything that is measured of the picture, frame by frame.
 
 use beryl_core::findings::{Bars, FrameMeasure, LookMeasure, bars_of_lines};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::Window;
 use super::fields::FieldComparer;

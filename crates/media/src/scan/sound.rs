@@ -1,7 +1,7 @@
 //! Loudness, peaks, clipping and the relation of channels of one sound stream.
 
 use beryl_core::findings::{SoundMeasure, SoundMoment};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use crate::raw::{AvError, Frame, Graph, GraphInput};
 

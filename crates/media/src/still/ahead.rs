@@ -4,7 +4,7 @@ use std::path::Path;
 
 use beryl_core::problem::Problem;
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::album::Album;
 use super::draw::{Easel, Form, Look};

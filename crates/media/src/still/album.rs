@@ -6,7 +6,7 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::draw::Look;
 

@@ -2,12 +2,12 @@
 
 use std::path::Path;
 
-use beryl_core::jfif::ToJfif;
+use beryl_core::picture::jfif::ToJfif;
+use beryl_core::picture::{Colour, FieldOrder, Orientation};
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{ShownField, SourceRef, StillShape};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder, Orientation};
+use beryl_core::time::Rational;
 
 use super::unreadable;
 use super::walk::Walk;
@@ -65,8 +65,8 @@ impl Easel {
         let seen = (Rational::whole(frame.width().into()) * pixel_aspect, Rational::whole(frame.height().into()));
         let (across, down) = if orientation.lies_on_its_side() { (seen.1, seen.0) } else { seen };
         let columns = Rational::whole(width.into()).min(across);
-        let height = beryl_core::geometry::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
-        let columns = beryl_core::geometry::even(columns);
+        let height = beryl_core::picture::even(down * columns.divided_by(across).unwrap_or(Rational::ONE));
+        let columns = beryl_core::picture::even(columns);
         let (width, lines) = if orientation.lies_on_its_side() { (height, columns) } else { (columns, height) };
         let frame = match field {
             ShownField::Both => frame,

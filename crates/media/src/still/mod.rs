@@ -10,7 +10,7 @@ use std::path::Path;
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use crate::raw::Frame;
 use crate::source::{open_root, system_path};

@@ -2,7 +2,7 @@
 
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
-use beryl_core::rational::Rational;
+use beryl_core::time::Rational;
 
 use super::unreadable;
 use crate::raw::{Decoder, Frame, OpenError, Packet, Stop, StreamView};

@@ -3,12 +3,12 @@
 use std::path::Path;
 use std::sync::Mutex;
 
-use beryl_core::check::judge;
+use beryl_core::after::check::judge;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::plan::Plan;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Colour, FieldOrder};
+use beryl_core::time::Rational;
 use beryl_core::timeline::Remark;
 use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, Stamping, encode};
 use uuid::Uuid;

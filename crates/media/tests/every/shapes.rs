@@ -5,8 +5,8 @@ use std::path::Path;
 
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_core::timeline::Remark;
 use beryl_media::{probe, silence_libraries};
 use serde_json::{Value, json};
@@ -154,7 +154,7 @@ fn a_part_that_lies_where_pictures_have_another_size_gets_the_planned_one() {
     bytes.extend(std::fs::read(&whole).unwrap());
     std::fs::write(&whole, bytes).unwrap();
     let mut reading = probe(&source(folder.path(), "film.y4m")).unwrap();
-    reading.duration = Some(Rational::whole(4));
+    reading.facts.duration = Some(Rational::whole(4));
     for (kind, mut own) in kinds() {
         own["parts"] = json!([{ "from": "2.6", "to": "3.4" }]);
         let plan = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
@@ -163,7 +163,7 @@ fn a_part_that_lies_where_pictures_have_another_size_gets_the_planned_one() {
         let told = |remark: &Remark| matches!(remark, Remark::FormChange { from, to, .. } if (from.width, to.width) == (64, 96));
         assert!(remarks.iter().any(told), "{kind}: {remarks:?}");
         let reading = probe(&output).unwrap();
-        let picture = reading.picture().unwrap().1;
+        let picture = reading.facts.picture().unwrap().1;
         assert_eq!((picture.width, picture.height, picture.frames), (64, 64, Some(20)), "{kind}");
     }
 }

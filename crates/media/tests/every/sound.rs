@@ -153,7 +153,7 @@ fn coded_sound_is_heard_when_it_was_in_every_container() {
         let name = output.file.path.to_string();
         let reading = probe(&output).unwrap();
         assert_eq!(
-            (reading.start.to_f64().abs() < 0.001, reading.duration.unwrap().to_f64().round()),
+            (reading.facts.start.to_f64().abs() < 0.001, reading.facts.duration.unwrap().to_f64().round()),
             (true, 1.0),
             "{container}"
         );

@@ -97,7 +97,7 @@ fn streams_without_a_container_and_sound_alone_become_what_they_can() {
         for preset in builtin_presets() {
             let made = match plan(&reading, &preset, &json!({})) {
                 Ok(plan) if preset.id == "same-h264" => match made(folder.path(), &name, &plan) {
-                    Ok(output) => Some(probe(&output).unwrap().picture().unwrap().1.frames)
+                    Ok(output) => Some(probe(&output).unwrap().facts.picture().unwrap().1.frames)
                         .filter(|frames| *frames != Some(50))
                         .map(|frames| format!("{frames:?} pictures")),
                     Err(told) => Some(told),

@@ -1,10 +1,11 @@
 //! What a source says in words: titles, chapters, timecode, roles. They arrive as planned, or with a note, in every
 //! container.
 
+use beryl_core::facts::Chapter;
 use beryl_core::plan::plan;
 use beryl_core::preset::builtin;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Reading};
+use beryl_core::reading::Reading;
+use beryl_core::time::Rational;
 use beryl_media::{probe, silence_libraries, timed_pictures};
 use serde_json::{Value, json};
 
@@ -22,7 +23,7 @@ fn chapter(start: (i64, i64), end: (i64, i64), title: &str) -> Chapter {
 }
 
 fn chapters(name: &str, all: Vec<Chapter>) -> Habit {
-    habit(format!("chapters {name}"), move |reading| reading.chapters.clone_from(&all))
+    habit(format!("chapters {name}"), move |reading| reading.facts.chapters.clone_from(&all))
 }
 
 fn habits() -> Vec<Habit> {
@@ -42,14 +43,14 @@ fn habits() -> Vec<Habit> {
         let (title, track, named) = (text.clone(), text.clone(), text.clone());
         all.push(habit(format!("title, {name}"), move |reading| {
             for key in ["title", "comment", "artist", "date", "creation_time"] {
-                reading.tags.insert(key.to_owned(), title.clone());
+                reading.facts.tags.insert(key.to_owned(), title.clone());
             }
         }));
         all.push(habit(format!("title of a track, {name}"), move |reading| {
-            reading.streams.iter_mut().for_each(|stream| stream.title = Some(track.clone()));
+            reading.facts.streams.iter_mut().for_each(|stream| stream.title = Some(track.clone()));
         }));
         all.push(habit(format!("reel, {name}"), move |reading| {
-            (reading.timecode, reading.reel) = (Some("01:00:00:00".to_owned()), Some(text.clone()));
+            (reading.facts.timecode, reading.facts.reel) = (Some("01:00:00:00".to_owned()), Some(text.clone()));
         }));
         all.push(chapters(&format!("named, {name}"), vec![chapter((0, 1), (1, 1), &named), chapter((1, 1), (2, 1), &named)]));
     }
@@ -65,20 +66,20 @@ fn habits() -> Vec<Habit> {
         "noon",
         "",
     ] {
-        all.push(habit(format!("timecode {timecode}"), move |reading| reading.timecode = Some(timecode.to_owned())));
+        all.push(habit(format!("timecode {timecode}"), move |reading| reading.facts.timecode = Some(timecode.to_owned())));
     }
     for language in ["und", "fre", "fra", "fr", "fr-CA", "zho", "chi", "mul", "zxx", "qaa", "xx", "english", "", "ger ", "日本"]
     {
         all.push(habit(format!("language {language}"), move |reading| {
-            reading.streams.iter_mut().for_each(|stream| stream.language = Some(language.to_owned()));
+            reading.facts.streams.iter_mut().for_each(|stream| stream.language = Some(language.to_owned()));
         }));
     }
     for role in ["default", "dub", "original", "comment", "lyrics", "karaoke", "forced", "hearing_impaired", "visual_impaired"] {
         all.push(habit(format!("role {role}"), move |reading| {
-            reading.streams.iter_mut().for_each(|stream| stream.roles = vec![role.to_owned()]);
+            reading.facts.streams.iter_mut().for_each(|stream| stream.roles = vec![role.to_owned()]);
         }));
     }
-    all.push(habit("no roles", |reading| reading.streams.iter_mut().for_each(|stream| stream.roles.clear())));
+    all.push(habit("no roles", |reading| reading.facts.streams.iter_mut().for_each(|stream| stream.roles.clear())));
     all.push(chapters("of no length", vec![chapter((0, 1), (0, 1), "a"), chapter((1, 1), (1, 1), "b")]));
     all.push(chapters("that overlap", vec![chapter((0, 1), (2, 1), "a"), chapter((1, 2), (3, 2), "b")]));
     all.push(chapters("out of order", vec![chapter((1, 1), (2, 1), "b"), chapter((0, 1), (1, 1), "a")]));

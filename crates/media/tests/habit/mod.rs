@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
+use beryl_core::facts::Chapter;
+use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::problem::Problem;
-use beryl_core::rational::Rational;
-use beryl_core::reading::{Chapter, Colour, FieldOrder};
+use beryl_core::time::Rational;
 use beryl_media::{Beside, RecordedPicture, RecordedSound, Recorder, Recording, Stamping};
 use serde_json::{Value, json};
 

@@ -6,13 +6,13 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use beryl_core::findings::{Curves, Suggestion, suggestions};
-use beryl_core::parts::Span;
+use beryl_core::after::suggestions::{Suggestion, suggestions};
+use beryl_core::findings::Curves;
 use beryl_core::plan::{Crop, crop_of, plan};
 use beryl_core::preset::{CropRule, joined_overrides, viewing_preset, with_overrides};
 use beryl_core::protocol::{ShownField, StillShape};
-use beryl_core::rational::Rational;
 use beryl_core::reading::Reading;
+use beryl_core::time::{Rational, Span};
 use beryl_store::sources::Source;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -69,7 +69,7 @@ struct BenchSuggestion {
 async fn bench(State(app): State<Arc<App>>, Path((id, source)): Path<(Uuid, Uuid)>) -> Result<Json<BenchView>, ApiError> {
     let (_, row) = app.database.sheet_source(id, source).await?;
     // What proofs have shown is in the forecasts.
-    let reading = reading_of(&row.source).ok().cloned().map(|reading| Reading { samples: Vec::new(), ..reading });
+    let reading = reading_of(&row.source).ok().cloned();
     let overrides = row.overrides.clone().unwrap_or(Value::Null);
     let findings = reading.as_ref().and_then(|reading| reading.findings.as_ref());
     let suggestions = findings.map_or_else(Vec::new, suggestions);

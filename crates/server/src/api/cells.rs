@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use beryl_core::check::{CheckItem, CheckReport, compare};
-use beryl_core::plan::Plan;
+use beryl_core::after::check::{CheckItem, CheckReport, compare};
+use beryl_core::after::forecast::Outlook;
+use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::preset::{Preset, joined_overrides, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
-use beryl_core::run::{ClashRule, RunState};
 use beryl_store::StoreError;
 use beryl_store::runs::{Origin, Run, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
@@ -27,7 +27,7 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
-use crate::forecasts::{Asked, Forecasts, Outlook, OutputPlace};
+use crate::forecasts::{Asked, CellOutlook, Forecasts, OutputPlace};
 use crate::outputs::{NameParts, Wish, reading_of, today};
 use crate::views::{Cell, RunView};
 
@@ -77,14 +77,14 @@ impl SheetState {
     }
 
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
-    fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<Outlook>)> {
+    fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<CellOutlook>)> {
         let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| forecasts.shared(&column.preset)).collect();
         let today = today();
         (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, today, &presets, forecasts)).collect()
     }
 
     /// Wanted cells whose outputs would get the same name in the same place.
-    fn sharing_names(&self, outlooks: &[(CellKey, Option<Outlook>)]) -> HashSet<CellKey> {
+    fn sharing_names(&self, outlooks: &[(CellKey, Option<CellOutlook>)]) -> HashSet<CellKey> {
         let mut first: HashMap<&OutputPlace, CellKey> = HashMap::new();
         let mut sharing = HashSet::new();
         for (key, outlook) in outlooks {
@@ -107,7 +107,7 @@ impl SheetState {
         date: NaiveDate,
         presets: &[Arc<Preset>],
         forecasts: &Forecasts,
-    ) -> Vec<(CellKey, Option<Outlook>)> {
+    ) -> Vec<(CellKey, Option<CellOutlook>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
         let Knowledge::Read(reading) = &row.source.knowledge else { return keys.map(|key| (key, None)).collect() };
         let own: Vec<Value> = keys.clone().map(|key| joined_overrides(row_settings(row), self.overrides(key))).collect();
@@ -150,7 +150,7 @@ impl SheetState {
         had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(Arc::as_ptr(had), now) && **had != *now)
     }
 
-    fn cell(&self, key: CellKey, outlook: Option<Outlook>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
+    fn cell(&self, key: CellKey, outlook: Option<CellOutlook>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
         let overrides = self.overrides(key);
         let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
         let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
@@ -333,7 +333,7 @@ fn one_name(source: &Source) -> Problem {
 #[derive(Debug, Serialize, ToSchema)]
 struct OutputView {
     /// What would be made now; nothing where that is impossible or the source is not read.
-    plan: Option<Plan>,
+    plan: Option<Outlook>,
     /// Why nothing can be made.
     refusal: Option<String>,
     /// The name it would get, without number.
@@ -362,28 +362,29 @@ async fn output(
     let joined = joined_overrides(row_settings(&row), own.as_ref().unwrap_or(&Value::Null));
     let wish = wish(place, today(), &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
-    let (made, refusal) = match wish.plan() {
-        Ok(plan) => (Some(plan), None),
+    let (made, refusal) = match wish.outlook() {
+        Ok(outlook) => (Some(outlook), None),
         Err(problem) => (None, Some(problem.why)),
     };
-    let name =
-        made.as_ref().and_then(|plan| Some(format!("{}.{}", wish.name(&NameParts::of(plan)).ok()?, plan.container.extension())));
+    let name = made.as_ref().and_then(|Outlook { plan, .. }| {
+        Some(format!("{}.{}", wish.name(&NameParts::of(plan)).ok()?, plan.container.extension()))
+    });
     let details = match &run {
         Some(run) => Some(app.database.run_details(run.id).await?),
         None => None,
     };
     let made_reading = details
         .as_ref()
-        .and_then(|details| details.reading.as_ref())
+        .and_then(|details| details.facts.as_ref())
         .filter(|_| run.as_ref().is_some_and(|run| matches!(run.state, RunState::Done | RunState::Withheld)));
-    let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(before, after));
+    let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(&before.facts, after));
     Ok(Json(OutputView {
         plan: made,
         refusal,
         name,
         overrides: own.clone(),
         comparison,
-        source: reading.map(|reading| Reading { samples: Vec::new(), ..reading }),
+        source: reading,
         run: run.as_ref().map(RunView::of),
         report: details.and_then(|details| details.report),
     }))

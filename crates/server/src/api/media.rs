@@ -7,11 +7,11 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
+use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still, StillShape};
-use beryl_core::rational::Rational;
-use beryl_core::run::RunState;
+use beryl_core::time::Rational;
 use beryl_store::storages::Storage;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -76,7 +76,7 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
     let missing = || ApiError::missing("the file could not be shown", "its facts were not kept");
     Ok(Subject {
         id,
-        reading: app.database.run_details(id).await?.reading.ok_or_else(missing)?,
+        reading: app.database.run_details(id).await?.facts.ok_or_else(missing)?.into(),
         source: SourceRef::of(file_ref(&storage, &target)),
         direct: format!("/api/runs/{id}/media"),
         copy: format!("/api/runs/{id}/viewing-copy"),
@@ -123,7 +123,7 @@ async fn run_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: He
 }
 
 async fn stream_copy(app: &App, subject: &Subject, headers: &HeaderMap) -> Result<Response, ApiError> {
-    stream(app, cache_storage(app), copy_name(subject.id, &subject.reading), headers).await
+    stream(app, cache_storage(app), copy_name(subject.id, &subject.reading.facts), headers).await
 }
 
 /// The cache, as if it were a storage.

@@ -35,7 +35,7 @@ fn view(preset: Preset, is_builtin: bool) -> PresetView {
     PresetView {
         headline: preset.headline(),
         frame: preset.frame_words(),
-        bytes_per_minute: beryl_core::forecast::bytes_per_minute(&preset).0,
+        bytes_per_minute: beryl_core::after::forecast::bytes_per_minute(&preset).0,
         preset,
         is_builtin,
     }

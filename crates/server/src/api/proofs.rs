@@ -6,15 +6,15 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
+use beryl_core::after::forecast::{Certainty, Outlook};
+use beryl_core::after::proof::{ProofState, frame_time, moments, sample_parts};
+use beryl_core::after::quality::{Comparison, Quality};
 use beryl_core::findings::Moment;
-use beryl_core::forecast::Certainty;
-use beryl_core::parts::{Span, source_time};
+use beryl_core::plan::source_time;
 use beryl_core::preset::joined_overrides;
 use beryl_core::problem::Problem;
-use beryl_core::proof::{ProofState, frame_time, moments, sample_parts};
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
-use beryl_core::quality::{Comparison, Quality};
-use beryl_core::rational::Rational;
+use beryl_core::time::{Rational, Span};
 use beryl_core::units::{BitRate, ByteSize};
 use beryl_store::proofs::Proof;
 use beryl_store::sheets::{Deliverable, SheetSource};
@@ -154,16 +154,16 @@ impl ProvedCell {
     }
 
     /// What would be made of a part, or of all that is taken.
-    fn plan(&self, variant: &Value, parts: Option<&[Span]>) -> Result<beryl_core::plan::Plan, Problem> {
+    fn outlook(&self, variant: &Value, parts: Option<&[Span]>) -> Result<Outlook, Problem> {
         let mut own = joined_overrides(&self.own, variant);
         if let Some(parts) = parts {
             own = joined_overrides(&own, &json!({ "parts": parts }));
         }
-        wish(self.place, today(), &self.row, &self.column, &own).plan()
+        wish(self.place, today(), &self.row, &self.column, &own).outlook()
     }
 
     fn view(&self, app: &App, proof: &Proof) -> ProofView {
-        let whole = self.plan(&proof.overrides, None).ok();
+        let whole = self.outlook(&proof.overrides, None).ok();
         let picture = proof.plan.picture.as_ref();
         let made = proof.result.as_ref().zip(picture).map(|(result, picture)| {
             let quality = result.quality.clone().unwrap_or_default();
@@ -190,11 +190,11 @@ impl ProvedCell {
             problem: proof.problem.clone(),
             steps: picture.map_or_else(Vec::new, |picture| picture.step_words()),
             made,
-            whole: whole.map(|plan| WholeView {
-                size: plan.forecast.size,
-                rate: plan.forecast.size.rate_over(plan.known_duration()),
-                certainty: plan.forecast.certainty,
-                seconds: plan.forecast.cpu_milliseconds.map(|milliseconds| milliseconds as f64 / 1e3 / cores()),
+            whole: whole.map(|Outlook { plan, forecast }| WholeView {
+                size: forecast.size,
+                rate: forecast.size.rate_over(plan.known_duration()),
+                certainty: forecast.certainty,
+                seconds: forecast.cpu_milliseconds.map(|milliseconds| milliseconds as f64 / 1e3 / cores()),
             }),
         }
     }
@@ -215,16 +215,16 @@ async fn prove(State(app): State<Arc<App>>, Json(wish): Json<ProofWish>) -> Resu
         return Err(ApiError::invalid(what(), why));
     }
     let proved: Vec<Vec<Span>> = if wish.size {
-        vec![sample_parts(reading, &cell.plan(&Value::Null, None)?.parts)]
+        vec![sample_parts(reading, &cell.outlook(&Value::Null, None)?.plan.parts)]
     } else {
         if let Some((length, moment)) =
-            reading.duration.and_then(|length| Some((length, wish.moments.iter().find(|moment| **moment >= length)?)))
+            reading.facts.duration.and_then(|length| Some((length, wish.moments.iter().find(|moment| **moment >= length)?)))
         {
             let (moment, length) = (moment.to_f64(), length.to_f64());
             let why = format!("{moment:.3} s lies behind its end: it is {length:.3} s long");
             return Err(ApiError::invalid(what(), why));
         }
-        let latest = reading.duration.map(|length| (length - wish.seconds).max(Rational::ZERO));
+        let latest = reading.facts.duration.map(|length| (length - wish.seconds).max(Rational::ZERO));
         let part = |moment: &Rational| {
             let from = latest.map_or(*moment, |latest| (*moment).min(latest)).max(Rational::ZERO);
             vec![Span { from, to: from + wish.seconds }]
@@ -247,7 +247,7 @@ async fn prove(State(app): State<Arc<App>>, Json(wish): Json<ProofWish>) -> Resu
                 strip,
                 label: variant.label.chars().take(120).collect(),
                 overrides: variant.overrides.clone(),
-                plan: cell.plan(&variant.overrides, Some(parts))?,
+                plan: cell.outlook(&variant.overrides, Some(parts))?.plan,
                 state: ProofState::Waiting,
                 problem: None,
                 result: None,
@@ -268,7 +268,7 @@ async fn proofs(
 ) -> Result<Json<CellProofs>, ApiError> {
     let cell = ProvedCell::load(&app, source, deliverable).await?;
     let proofs = app.database.proofs(source, deliverable).await?;
-    let (plan, refusal) = match cell.plan(&Value::Null, None) {
+    let (plan, refusal) = match cell.outlook(&Value::Null, None).map(|outlook| outlook.plan) {
         Ok(plan) => (Some(plan), None),
         Err(problem) => (None, Some(problem.why)),
     };

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use beryl_core::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::flow::run::{RunEvent, RunState};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::run::{RunEvent, RunState};
 use beryl_store::StoreError;
 use beryl_store::runs::{MOST_TOGETHER, Run, RunNames};
 use serde::{Deserialize, Serialize};

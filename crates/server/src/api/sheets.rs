@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::naming::check_pattern;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
-use beryl_core::run::{ClashRule, RunState};
 use beryl_store::sheets::{Deliverable, SheetSummary};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

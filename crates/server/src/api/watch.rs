@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use beryl_core::flow::run::ClashRule;
+use beryl_core::flow::watch::{WatchState, reason};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
 use beryl_core::problem::Problem;
-use beryl_core::run::ClashRule;
-use beryl_core::watch::{WatchState, reason};
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

@@ -3,11 +3,11 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use beryl_core::check::{Measured, judge, problem_of};
+use beryl_core::after::check::{Measured, judge, problem_of};
+use beryl_core::flow::run::{ClashRule, RunEvent, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::FileRef;
-use beryl_core::run::{ClashRule, RunEvent, RunState};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::{StoreError, patiently};
 use beryl_worker::withhold;
@@ -39,13 +39,13 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
             tracing::warn!(%error, run = %lease.run, "a withheld file keeps its temporary name");
             output.path.clone()
         });
-        let stored = patiently(PATIENCE, || app.database.withhold(lease, &file, &report, &measured.reading, &problem)).await;
+        let stored = patiently(PATIENCE, || app.database.withhold(lease, &file, &report, &measured.facts, &problem)).await;
         if let Err(error) = stored {
             tracing::warn!(%error, run = %lease.run, file = %file, "the run is no longer ours; its file stays");
         }
         return;
     }
-    let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.reading)).await;
+    let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.facts)).await;
     if let Err(error) = kept {
         tracing::warn!(%error, run = %lease.run, "the run is no longer ours");
         drop(put_away(app, &root, &output.path).await);
@@ -58,7 +58,7 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
         && let Ok(name) = kept_aside(app, claimed, &root, &output.path).await
     {
         // A finished, checked file is kept, whatever hinders its name.
-        let stored = patiently(PATIENCE, || app.database.withhold(lease, &name, &report, &measured.reading, problem)).await;
+        let stored = patiently(PATIENCE, || app.database.withhold(lease, &name, &report, &measured.facts, problem)).await;
         if stored.is_ok() {
             return;
         }

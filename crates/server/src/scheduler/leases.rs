@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::Command;
-use beryl_core::run::RunState;
 use beryl_store::runs::{Claimed, Lost};
 use beryl_store::{StoreError, patiently};
 use tokio::sync::watch;

@@ -9,10 +9,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use beryl_core::night::cpu_cost;
+use beryl_core::flow::run::{ClashRule, RunEvent};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
-use beryl_core::run::{ClashRule, RunEvent};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::{StoreError, patiently};
 use beryl_worker::{candidate, open_folder, remove_temporary, temporary_name};
@@ -244,7 +243,7 @@ fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event
             }
         }
         Event::Ended { cpu_seconds, .. } => {
-            let runs: Vec<(Uuid, f64)> = underway.iter().map(|one| (one.claimed.run.id, cpu_cost(&one.claimed.plan))).collect();
+            let runs: Vec<Uuid> = underway.iter().map(|one| one.claimed.run.id).collect();
             let app = Arc::clone(app);
             ends.spawn(async move {
                 if let Err(error) = app.database.save_cpu_seconds(&runs, cpu_seconds).await {

@@ -6,14 +6,15 @@ use std::collections::hash_map::Entry;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use beryl_core::check::{judge, problem_of};
+use beryl_core::after::check::{judge, problem_of};
+use beryl_core::facts::Facts;
+use beryl_core::facts::viewing::plays_in_browsers;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::viewing_preset;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
-use beryl_core::viewing::plays_in_browsers;
 use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
 use serde::Serialize;
 use serde_json::Value;
@@ -68,16 +69,16 @@ pub(crate) struct Subject {
 }
 
 /// The name of a viewing copy in the cache. A source that has changed has another size.
-pub(crate) fn copy_name(id: Uuid, reading: &Reading) -> StoragePath {
-    format!("viewing-{id}-{}.mp4", reading.size.0).parse().unwrap_or_default()
+pub(crate) fn copy_name(id: Uuid, facts: &Facts) -> StoragePath {
+    format!("viewing-{id}-{}.mp4", facts.size.0).parse().unwrap_or_default()
 }
 
 /// Answers from where the subject plays, and begins to make a copy where there must be one.
 pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
-    if subject.source.sequence.is_none() && plays_in_browsers(&subject.reading) {
+    if subject.source.sequence.is_none() && plays_in_browsers(&subject.reading.facts) {
         return Viewing::Ready { url: subject.direct, is_copy: false };
     }
-    let name = copy_name(subject.id, &subject.reading);
+    let name = copy_name(subject.id, &subject.reading.facts);
     if app.cache.join(name.to_string()).is_file() {
         return Viewing::Ready { url: subject.copy, is_copy: true };
     }
@@ -118,7 +119,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let what = || format!("{} could not be made playable here", subject.source.file.path.name());
     let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
     let _turn = app.viewings.turn().await.ok_or_else(|| lost("the server is ending"))?;
-    let preset = viewing_preset(subject.reading.picture().is_some());
+    let preset = viewing_preset(subject.reading.facts.picture().is_some());
     let plan = plan(&subject.reading, &preset, &Value::Null)
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
     let id = Uuid::now_v7();

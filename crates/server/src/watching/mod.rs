@@ -8,10 +8,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use beryl_core::flow::run::RunState;
+use beryl_core::flow::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::run::RunState;
-use beryl_core::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
 use beryl_store::runs::{MadeFile, NewRun, Origin};
 use beryl_store::storages::Storage;
 use beryl_store::watch_folders::{WatchFile, WatchFolder};

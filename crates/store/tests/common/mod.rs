@@ -2,10 +2,10 @@
 
 #![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 
+use beryl_core::flow::run::ClashRule;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
 use beryl_core::preset::builtin;
-use beryl_core::run::ClashRule;
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
 use beryl_store::runs::{NewRun, Origin};
@@ -31,6 +31,7 @@ pub fn new_run(storage: &Storage, source: Uuid) -> NewRun {
         source,
         origin,
         plan: plan(),
+        expected_cpu: 2.0,
         settings: settings.settings(),
         storage: storage.id,
         stem,

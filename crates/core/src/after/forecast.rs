@@ -1,0 +1,392 @@
+//! What an output will weigh, before it is made.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::after::sample::{Foretold, Sample, foretell};
+use crate::facts::{Content, Facts, Picture, Sound, Stream};
+use crate::formats::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
+use crate::picture::{Colour, FieldOrder};
+use crate::plan::{Decision, Origin, PicturePlan, Plan, SoundPlan, Subject, plan};
+use crate::preset::Preset;
+use crate::reading::Reading;
+use crate::time::{Rational, total};
+use crate::units::{BitRate, ByteSize};
+
+/// The weight of an output before it is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Forecast {
+    /// Picture, sound and container together.
+    pub size: ByteSize,
+    /// The picture's part.
+    pub picture: ByteSize,
+    /// The sound's part.
+    pub sound: ByteSize,
+    /// What the container adds.
+    pub overhead: ByteSize,
+    /// How far it can be trusted.
+    pub certainty: Certainty,
+    /// Whether that is more than what is taken of the source, where the output is to be smaller.
+    #[serde(default)]
+    pub exceeds_source: bool,
+    /// Milliseconds of processor time that it will take, where proofs have shown it.
+    #[serde(default)]
+    pub cpu_milliseconds: Option<u64>,
+    /// Milliseconds of processor time that decoding what is taken of the source takes once.
+    #[serde(default)]
+    pub decoding_milliseconds: u64,
+}
+
+impl Forecast {
+    /// That a file which is made for its size would be larger than what it is made of, and what helps.
+    #[must_use]
+    pub fn warning(&self) -> Option<Decision> {
+        let verb = if self.certainty == Certainty::Fixed { "is" } else { "may be" };
+        self.exceeds_source.then(|| Decision {
+            subject: Subject::Rate,
+            what: format!("the file {verb} larger than its source"),
+            because: format!(
+                "its forecast is {}; constant quality, a lower bit rate or a smaller frame makes it smaller",
+                self.size
+            ),
+            origin: Origin::Source,
+        })
+    }
+}
+
+/// A plan with what it is expected to weigh.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Outlook {
+    /// What would be made.
+    #[serde(flatten)]
+    pub plan: Plan,
+    /// What it will weigh.
+    pub forecast: Forecast,
+}
+
+impl Outlook {
+    /// Of a plan for a source with these facts, of which proofs have shown `samples`. A warning stands among the
+    /// decisions.
+    #[must_use]
+    pub fn of(mut plan: Plan, facts: &Facts, samples: &[Sample]) -> Self {
+        let forecast = forecast(&plan, facts, samples);
+        plan.decisions.extend(forecast.warning());
+        Self { plan, forecast }
+    }
+}
+
+/// How far a forecast can be trusted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Certainty {
+    /// The format fixes its rate: within one percent.
+    Fixed,
+    /// A rate that easy pictures stay below: it is not exceeded by more than a few percent.
+    // What earlier versions called “rated” were mean rates for the greater part.
+    #[serde(alias = "rated")]
+    Ceiling,
+    /// Proofs of these very settings have shown it: within some twelve percent.
+    Sampled,
+    /// A model of how hard such material is: most files weigh half to two and a half times this, nineteen of twenty
+    /// between a tenth and five times. A proof sharpens it.
+    #[default]
+    Modelled,
+    /// The source does not tell how long it is.
+    Unknown,
+}
+
+/// What `plan` will weigh, for a source with these facts of which proofs have shown `samples`.
+#[must_use]
+pub fn forecast(plan: &Plan, facts: &Facts, samples: &[Sample]) -> Forecast {
+    let Some(duration) = plan.duration.filter(|duration| duration.is_positive()) else {
+        return Forecast { certainty: Certainty::Unknown, ..Forecast::default() };
+    };
+    let foretold = plan.picture.as_ref().and_then(|picture| foretell(samples, picture, modelled));
+    let picture = plan
+        .picture
+        .as_ref()
+        .map_or(ByteSize(0), |picture| picture_rate(picture, foretold, facts).over(picture.duration.unwrap_or(duration)));
+    let sound = plan.sound.iter().map(|sound| sound_rate(sound, facts).over(duration)).sum();
+    let overhead = overhead(plan, duration);
+    let by_rate = match plan.picture.as_ref().map(|picture| (picture.rate, picture.codec)) {
+        None | Some((RateControl::Constant { .. }, _)) => Some(Certainty::Fixed),
+        Some((rate @ RateControl::Average { .. }, _)) if !rate.misses_its_mean(duration) => Some(Certainty::Ceiling),
+        Some((RateControl::ByProfile, PictureCodec::Prores)) => Some(Certainty::Ceiling),
+        Some((RateControl::Average { .. } | RateControl::ConstantQuality { .. } | RateControl::ByProfile, _)) => None,
+    };
+    let size = picture + sound + overhead;
+    Forecast {
+        size,
+        exceeds_source: is_to_be_smaller(plan) && taken_size(plan, facts).is_some_and(|taken| size > taken),
+        picture,
+        sound,
+        overhead,
+        certainty: match (by_rate, foretold) {
+            // What proofs have shown of easy pictures says more than their ceiling.
+            (Some(Certainty::Fixed), _) => Certainty::Fixed,
+            (_, Some(Foretold::Measured { .. })) => Certainty::Sampled,
+            (Some(by_rate), Some(Foretold::Likened { .. }) | None) => by_rate,
+            (None, Some(Foretold::Likened { .. }) | None) => Certainty::Modelled,
+        },
+        cpu_milliseconds: match foretold {
+            Some(Foretold::Measured { cpu_milliseconds, .. }) => {
+                u64::try_from((duration * Rational::whole(i64::try_from(cpu_milliseconds).unwrap_or(0))).round()).ok()
+            }
+            Some(Foretold::Likened { .. }) | None => None,
+        },
+        decoding_milliseconds: plan.picture.as_ref().map_or(0, |_| decoding_milliseconds(facts, duration * plan.speed)),
+    }
+}
+
+/// Nanoseconds of one core that decoding takes for each pixel: a first guess, to be scaled by what runs really took.
+fn decoding_cost(codec: &str) -> i64 {
+    match codec {
+        "rawvideo" | "dvvideo" | "mpeg1video" | "mpeg2video" | "mjpeg" => 3,
+        "hevc" | "av1" | "vp9" => 12,
+        "prores" | "ffv1" | "dnxhd" | "jpeg2000" => 14,
+        _ => 8,
+    }
+}
+
+fn decoding_milliseconds(facts: &Facts, seconds: Rational) -> u64 {
+    let Some((stream, picture)) = facts.picture() else { return 0 };
+    let pixels = i64::from(picture.width) * i64::from(picture.height);
+    let frames = (picture.frame_rate.unwrap_or(Rational::whole(25)) * seconds).round();
+    let nanoseconds = i128::from(pixels) * i128::from(frames) * i128::from(decoding_cost(&stream.codec));
+    u64::try_from(nanoseconds / 1_000_000).unwrap_or(u64::MAX)
+}
+
+/// Whether an output is made for its size: files for editing and archives are not.
+fn is_to_be_smaller(plan: &Plan) -> bool {
+    let is_compressed = |picture: &PicturePlan| match picture.codec {
+        PictureCodec::H264 | PictureCodec::Hevc => true,
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => false,
+    };
+    plan.picture.as_ref().is_some_and(is_compressed)
+}
+
+/// What is taken of the source weighs.
+fn taken_size(plan: &Plan, facts: &Facts) -> Option<ByteSize> {
+    if plan.parts.is_empty() { Some(facts.size) } else { facts.size_of_part(total(&plan.parts)) }
+}
+
+/// What `preset` makes of a minute of 1080p25 with stereo sound: the figure by which presets are compared.
+#[must_use]
+pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
+    let minute = Rational::whole(60);
+    let stream = |index, codec: &str, content| Stream {
+        index,
+        codec: codec.to_owned(),
+        codec_tag: String::new(),
+        profile: None,
+        level: None,
+        bit_rate: None,
+        start: Some(Rational::ZERO),
+        duration: Some(minute),
+        language: None,
+        title: None,
+        roles: Vec::new(),
+        content,
+    };
+    let picture = Picture {
+        width: 1920,
+        height: 1080,
+        pixel_aspect: Rational::ONE,
+        pixel_format: "yuv422p10le".to_owned(),
+        depth: 10,
+        frame_rate: Some(Rational::whole(25)),
+        varies: false,
+        dominant_rate: None,
+        frames: Some(1500),
+        frames_are_counted: true,
+        field_order: FieldOrder::Progressive,
+        colour: Colour::default(),
+        hdr: None,
+        orientation: crate::picture::Orientation::default(),
+        still: false,
+    };
+    let sound = Sound { channels: 2, layout: "stereo".to_owned(), sample_rate: 48_000, bits: Some(24) };
+    let facts = Facts {
+        container: String::new(),
+        container_name: String::new(),
+        size: ByteSize(0),
+        duration: Some(minute),
+        start: Rational::ZERO,
+        bit_rate: None,
+        timecode: None,
+        reel: None,
+        missing: None,
+        tags: std::collections::BTreeMap::new(),
+        chapters: Vec::new(),
+        streams: vec![stream(0, "prores", Content::Picture(Box::new(picture))), stream(1, "pcm_s24le", Content::Sound(sound))],
+        remarks: Vec::new(),
+    };
+    let reading = Reading::from(facts);
+    let plan = plan(&reading, preset, &serde_json::Value::Null);
+    plan.map_or(ByteSize(0), |plan| forecast(&plan, &reading.facts, &[]).size)
+}
+
+fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, facts: &Facts) -> BitRate {
+    match (picture.rate, foretold) {
+        (RateControl::Constant { bits_per_second }, _) => bits_per_second,
+        // A sample of easy pictures shows how far below its mean a rate stays.
+        (RateControl::Average { bits_per_second, .. }, Some(Foretold::Measured { rate, .. })) => {
+            BitRate(bits_per_second.0.min(rate.0))
+        }
+        (RateControl::Average { bits_per_second, .. }, _) => BitRate(bits_per_second.0.min(most_needed(picture, facts).0)),
+        (RateControl::ByProfile | RateControl::ConstantQuality { .. }, Some(Foretold::Measured { rate, .. })) => rate,
+        (RateControl::ByProfile, _) if picture.codec == PictureCodec::Ffv1 => lossless_rate(picture),
+        (RateControl::ByProfile, _) => prores_rate(picture),
+        (RateControl::ConstantQuality { crf }, Some(Foretold::Likened { factor })) => {
+            whole_rate(quality_rate(picture, crf).0 as f64 * factor)
+        }
+        (RateControl::ConstantQuality { crf }, None) => weigh_in_source(quality_rate(picture, crf), picture, facts),
+    }
+}
+
+/// More than pictures of this size and source ever need: what lies beyond the eye's reach by the model, and as much
+/// again as the model was ever found to be off.
+fn most_needed(picture: &PicturePlan, facts: &Facts) -> BitRate {
+    const BEYOND_THE_EYE: u8 = 14;
+    const MOST_OFF: u64 = 8;
+    BitRate(weigh_in_source(quality_rate(picture, BEYOND_THE_EYE), picture, facts).0.saturating_mul(MOST_OFF))
+}
+
+/// What the model says of a picture of constant quality, in bits a second.
+fn modelled(picture: &PicturePlan) -> Option<f64> {
+    match picture.rate {
+        RateControl::ConstantQuality { crf } => Some(quality_rate(picture, crf).0 as f64),
+        RateControl::Average { .. } | RateControl::Constant { .. } | RateControl::ByProfile => None,
+    }
+}
+
+/// A first model of constant quality: bits per pixel halve for every six steps of CRF, and grow
+/// more slowly than the number of pixels and frames, since larger pictures are smoother and
+/// faster ones change less from frame to frame.
+fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
+    let pixels = f64::from(picture.width) * f64::from(picture.height);
+    let frames = picture.frame_rate.rate().to_f64().max(1.0);
+    let at_reference = match picture.codec {
+        PictureCodec::H264 => 0.048,
+        PictureCodec::Hevc => 0.030,
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => 0.30,
+    };
+    let halvings = match picture.codec {
+        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => (f64::from(crf) - 5.0) / 5.0,
+        PictureCodec::H264 | PictureCodec::Hevc => (f64::from(crf) - 23.0) / 6.0,
+    };
+    let effort = match picture.effort {
+        Effort::Quick => 1.15,
+        Effort::Balanced => 1.0,
+        Effort::Thorough => 0.95,
+    };
+    let size = (pixels / (1920.0 * 1080.0)).powf(0.75) * 1920.0 * 1080.0;
+    let pace = (frames / 25.0).powf(0.6) * 25.0;
+    whole_rate(at_reference * (-halvings).exp2() * effort * size * pace)
+}
+
+/// Without loss, pictures of cameras shrink to something like a third.
+fn lossless_rate(picture: &PicturePlan) -> BitRate {
+    let samples = match &picture.pixel_format {
+        format if format.contains("444") => 3.0,
+        format if format.contains("422") => 2.0,
+        _ => 1.5,
+    };
+    let depth = if picture.pixel_format.ends_with("10le") { 10.0 } else { 8.0 };
+    let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64();
+    whole_rate(pixels * samples * depth * 0.3)
+}
+
+/// How many bits a second each codec takes for the same look, H.264 being one.
+fn appetite(codec: &str) -> Option<f64> {
+    match codec {
+        "h264" | "vp8" => Some(1.0),
+        "hevc" | "vp9" => Some(0.65),
+        "av1" => Some(0.55),
+        "mpeg2video" | "mpeg4" => Some(2.5),
+        _ => None,
+    }
+}
+
+/// The part of what a source of the same codec and size spent that its pictures take at constant quality: measured
+/// over the files of cameras, phones and screens that `docs/benchmarks.md` tells of.
+const OF_SOURCE: f64 = 0.57;
+
+/// A source in a codec that spends bits where they are needed tells how hard its material is:
+/// the forecast goes half way (on a scale of ratios) from the model to what the source spent.
+fn weigh_in_source(model: BitRate, picture: &PicturePlan, facts: &Facts) -> BitRate {
+    let Some((stream, source)) = facts.picture() else { return model };
+    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), appetite(picture.codec.probe_name())) else {
+        return model;
+    };
+    let Some(spent) = stream.bit_rate.or(facts.bit_rate).filter(|rate| rate.0 > 0) else { return model };
+    let pixels =
+        f64::from(picture.width) * f64::from(picture.height) / (f64::from(source.width) * f64::from(source.height)).max(1.0);
+    let frames = source.frame_rate.map_or(1.0, |rate| picture.frame_rate.rate().to_f64() / rate.to_f64().max(0.1));
+    let as_source = spent.0 as f64 * appetite / source_appetite * pixels.powf(0.75) * frames.powf(0.6);
+    whole_rate((model.0 as f64 * as_source * OF_SOURCE).sqrt())
+}
+
+/// Bits of a macroblock that each profile aims at, for frames up to 1620, 2700, 6075 and more
+/// macroblocks, as the library's encoder has them.
+fn prores_rate(picture: &PicturePlan) -> BitRate {
+    let blocks = picture.width.div_ceil(16) * picture.height.div_ceil(16);
+    let by_profile: [u32; 4] = match picture.profile {
+        Profile::Proxy => [300, 242, 220, 194],
+        Profile::Lt => [720, 560, 490, 440],
+        Profile::Hq => [1566, 1216, 1070, 950],
+        Profile::P4444 => [2350, 1828, 1600, 1425],
+        Profile::P4444Xq => [3525, 2742, 2400, 2137],
+        _ => [1050, 808, 710, 632],
+    };
+    let class = match blocks {
+        0..=1620 => 0,
+        1621..=2700 => 1,
+        2701..=6075 => 2,
+        _ => 3,
+    };
+    whole_rate(f64::from(blocks) * f64::from(by_profile[class]) * picture.frame_rate.rate().to_f64())
+}
+
+fn whole_rate(bits: f64) -> BitRate {
+    // Within 2^53 by construction: the largest frame is 8192 lines, the fastest rate 240.
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    BitRate(bits.max(0.0) as u64)
+}
+
+fn sound_rate(sound: &SoundPlan, facts: &Facts) -> BitRate {
+    let samples = u64::from(sound.sample_rate) * u64::from(sound.channels);
+    match sound.codec {
+        SoundCodec::Aac => sound.bit_rate.unwrap_or_default(),
+        SoundCodec::Pcm16 => BitRate(samples * 16),
+        SoundCodec::Pcm24 => BitRate(samples * 24),
+        SoundCodec::Copy => {
+            let stream = facts.streams.iter().find(|stream| stream.index == sound.source_stream);
+            stream.and_then(|stream| stream.bit_rate).unwrap_or_default()
+        }
+    }
+}
+
+/// What the container adds: a fixed part, and for each sample what its tables or headers take.
+fn overhead(plan: &Plan, duration: Rational) -> ByteSize {
+    let seconds = duration.to_f64();
+    let frames = plan.picture.as_ref().map_or(0.0, |picture| picture.frame_rate.rate().to_f64() * seconds);
+    let sound_packets: f64 = plan
+        .sound
+        .iter()
+        .map(|sound| match sound.codec {
+            SoundCodec::Aac | SoundCodec::Copy => f64::from(sound.sample_rate) / 1024.0 * seconds,
+            SoundCodec::Pcm16 | SoundCodec::Pcm24 => seconds * 2.0,
+        })
+        .sum();
+    let bytes = match plan.container {
+        // The room that is left for an index in front: for frames and packets of sound, one of each behind the other.
+        Container::Mp4 => 4_000.0 + frames * 34.0 + sound_packets * 15.0,
+        // stsz 4, ctts 8 and chunk offsets a frame; stsz 4 and offsets a packet of sound.
+        Container::Mov => 2_500.0 + frames * 16.0 + sound_packets * 5.0,
+        Container::Mkv => 5_000.0 + (frames + sound_packets) * 9.0,
+        Container::Wav => 100.0,
+    };
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    ByteSize(bytes as u64)
+}
