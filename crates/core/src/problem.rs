@@ -137,3 +137,45 @@ impl Problem {
         Self::new(kind, what, why).with_details(error.to_string())
     }
 }
+
+/// What is wrong with a setting; stable, for programs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FaultCode {
+    /// It has to be there.
+    Missing,
+    /// It is less or more than can be.
+    OutOfRange,
+    /// It cannot be read as what it should be.
+    NotUnderstood,
+    /// It stands in no document of this form.
+    Unknown,
+    /// The container does not hold it.
+    NotInContainer,
+    /// The codec, or its profile, does not have it.
+    NotOfCodec,
+    /// It contradicts another setting.
+    Contradiction,
+    /// The source has nothing for it, or too much.
+    NotOfSource,
+}
+
+/// What is wrong with a setting.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema, thiserror::Error)]
+#[error("{words}")]
+pub struct Fault {
+    /// The place of the setting in a preset's document, as `picture.rate.crf`; empty for the document as a whole.
+    pub field: String,
+    /// The kind, for programs.
+    pub code: FaultCode,
+    /// What is wrong and what to choose instead, in a sentence or its end.
+    pub words: String,
+}
+
+impl Fault {
+    /// A fault of the setting at `field`.
+    #[must_use]
+    pub fn new(field: impl Into<String>, code: FaultCode, words: impl Into<String>) -> Self {
+        Self { field: field.into(), code, words: words.into() }
+    }
+}

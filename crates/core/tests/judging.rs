@@ -42,7 +42,7 @@ fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
     made.facts.container = "mov,mp4,m4a,3gp,3g2,mj2".to_owned();
     made.facts.size = ByteSize(10_000_000);
     made.facts.timecode.clone_from(&plan.timecode);
-    made.facts.streams[0].codec = picture_plan.codec.probe_name().to_owned();
+    made.facts.streams[0].codec = picture_plan.format.codec().probe_name.to_owned();
     made.facts.streams[0].profile = Some(if preset == "delivery-hevc" { "Main 10" } else { "High" }.to_owned());
     made.facts.streams[0].level = Some(Level(41));
     made.facts.streams[1].codec = "aac".to_owned();

@@ -30,7 +30,7 @@ fn the_built_in_presets_are_sound_and_survive_their_own_document() {
     let presets = builtin_presets();
     assert_eq!(presets.len(), 10);
     for preset in presets {
-        assert_eq!(preset.faults(), Vec::<String>::new(), "{}", preset.id);
+        assert_eq!(preset.faults(), Vec::new(), "{}", preset.id);
         let text = serde_json::to_string(&preset).unwrap();
         assert_eq!(Preset::from_json(&text).unwrap(), preset);
         assert!(bytes_per_minute(&preset) > ByteSize(0));
@@ -57,24 +57,31 @@ fn red_green_and_blue_that_are_mixed_keep_their_light_whatever_transfer_they_hav
 #[test]
 fn documents_that_cannot_be_are_refused_with_words_that_help() {
     let web = serde_json::to_value(builtin("web-1080").unwrap()).unwrap();
-    let refuse = |patch: Value| with_overrides(&builtin("web-1080").unwrap(), &patch).unwrap_err().to_string();
-    for (patch, words) in [
-        (json!({ "picture": { "crf": 20 } }), "unknown field `crf`"),
-        (json!({ "picture": { "rate": { "bits_per_second": "fast" } } }), "picture.rate"),
-        (json!({ "container": "wav" }), "WAV holds sound alone"),
-        (json!({ "picture": { "size": { "rule": "fit", "width": 1279, "height": 720 } } }), "A width of 1279 is odd"),
+    for (patch, field, words) in [
+        (json!({ "picture": { "crf": 20 } }), "picture.crf", "unknown field `crf`"),
+        (json!({ "picture": { "rate": { "bits_per_second": "fast" } } }), "picture.rate", "invalid type"),
+        (json!({ "picture": { "codec": "glaze" } }), "picture.codec", "“glaze” is no codec of pictures: known are h264"),
+        (json!({ "container": "wav" }), "container", "WAV holds sound alone"),
+        (json!({ "picture": { "size": { "rule": "fit", "width": 1279, "height": 720 } } }), "picture.size.width", "1279 is odd"),
         (
             json!({ "picture": { "level": "3.0", "rate": { "bits_per_second": 40_000_000 } } }),
+            "picture.level",
             "lower the rate or raise the level",
         ),
-        (json!({ "picture": { "profile": "hq" } }), "H.264 has no profile 422 HQ"),
-        (json!({ "sound": { "bits_per_second": null } }), "AAC needs a rate"),
-        (json!({ "name_pattern": "{source}_{client}" }), "unknown field “{client}”"),
-        (json!({ "name_pattern": "../{source}" }), "stays inside the destination"),
-        (json!({ "picture": null, "sound": null }), "neither picture nor sound"),
+        (json!({ "picture": { "profile": "hq" } }), "picture.profile", "H.264 has no profile 422 HQ"),
+        (json!({ "sound": { "bits_per_second": null } }), "sound.bits_per_second", "AAC needs a rate"),
+        (json!({ "name_pattern": "{source}_{client}" }), "name_pattern", "unknown field “{client}”"),
+        (json!({ "name_pattern": "../{source}" }), "name_pattern", "stays inside the destination"),
+        (json!({ "picture": null, "sound": null }), "picture", "neither picture nor sound"),
     ] {
-        let refusal = refuse(patch.clone());
-        assert!(refusal.contains(words), "{patch}: {refusal}");
+        let refusal = with_overrides(&builtin("web-1080").unwrap(), &patch).unwrap_err();
+        assert!(refusal.to_string().contains(words), "{patch}: {refusal}");
+        let at = match refusal {
+            PresetError::Impossible(faults) => faults[0].field.clone(),
+            PresetError::Field { at, .. } => at,
+            other => panic!("{patch}: {other}"),
+        };
+        assert_eq!(at, field, "{patch}");
     }
     let mut later = web;
     later["schema"] = json!(9);
@@ -163,7 +170,7 @@ fn fields_are_kept_where_the_lines_stay_whatever_rule_leaves_them_so() {
     assert_eq!(kept(576, json!({ "size": { "rule": "height", "height": 480 } })).0, FieldOrder::Progressive);
     let (order, words) = kept(574, json!({}));
     assert_eq!(order, FieldOrder::Progressive);
-    assert!(words.contains("a number of lines that four divides"), "{words}");
+    assert!(words.contains("a number of lines that 4 divides"), "{words}");
     // A single column or line that shall go goes, and says that its neighbour goes with it.
     let own = json!({ "picture": { "crop": { "rule": "by_hand", "left": 1, "right": 0, "top": 1, "bottom": 1 } } });
     let cut = plan(&reading(|_| ()), &builtin("same-h264").unwrap(), &own).unwrap();

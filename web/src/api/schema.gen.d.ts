@@ -1731,6 +1731,18 @@ export interface components {
          * @enum {string}
          */
         Denoising: "off" | "camera" | "tape" | "night";
+        /** @description As it is written. */
+        Document: {
+            /** @description The codec. */
+            codec: components["schemas"]["PictureCodec"];
+            /** @description How hard the encoder works. */
+            effort?: components["schemas"]["Effort"];
+            level?: components["schemas"]["Level"] | null;
+            /** @description Its profile. */
+            profile: components["schemas"]["ProfileName"];
+            /** @description How many bits it gets. */
+            rate: components["schemas"]["RateControl"];
+        };
         /** @description How more channels become two or one, in decibels: three less is the factor 1/√2, six less is a half. */
         Downmix: {
             /**
@@ -2277,15 +2289,16 @@ export interface components {
          * @enum {string}
          */
         PictureCodec: "h264" | "hevc" | "prores" | "mpeg2" | "ffv1";
+        /**
+         * @description How a picture is coded. Only what goes together can be said: a profile of this codec, a rate that the profile takes, a
+         *     level that the rate fits.
+         */
+        PictureFormat: components["schemas"]["Document"];
         /** @description Exact settings of the picture. */
-        PicturePlan: {
-            /** @description The codec. */
-            codec: components["schemas"]["PictureCodec"];
+        PicturePlan: components["schemas"]["PictureFormat"] & {
             /** @description Colour tags of the output. */
             colour: components["schemas"]["Colour"];
             duration?: components["schemas"]["Rational"] | null;
-            /** @description How hard the encoder works. */
-            effort: components["schemas"]["Effort"];
             /** @description Fields in the output. */
             field_order: components["schemas"]["FieldOrder"];
             /** @description The frame rate. */
@@ -2310,16 +2323,11 @@ export interface components {
             key_interval_frames: number;
             /** @description What stands where the source's picture begins later than what is made. */
             lead?: components["schemas"]["Lead"];
-            level?: components["schemas"]["Level"] | null;
             peak?: components["schemas"]["Peak"] | null;
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
             /** @description The pixel format in the library's short name. */
             pixel_format: string;
-            /** @description Its profile. */
-            profile: components["schemas"]["Profile"];
-            /** @description How many bits it gets. */
-            rate: components["schemas"]["RateControl"];
             /** @description Columns and lines of the source's picture, as it is stored; plans of earlier versions do not say. */
             source_size?: [
                 number,
@@ -2374,7 +2382,7 @@ export interface components {
             overlays?: components["schemas"]["Overlays"];
             /** @description What becomes of pixels that are not square. */
             pixel_aspect?: components["schemas"]["PixelAspectRule"];
-            profile?: components["schemas"]["Profile"] | null;
+            profile?: components["schemas"]["ProfileName"] | null;
             /** @description How many bits it gets. */
             rate: components["schemas"]["RateControl"];
             /** @description The size. */
@@ -2500,7 +2508,7 @@ export interface components {
          * @description Profiles of the picture codecs; each belongs to some codecs only.
          * @enum {string}
          */
-        Profile: "baseline" | "main" | "high" | "high10" | "high422" | "main10" | "main422_10" | "mpeg2_422" | "proxy" | "lt" | "standard" | "hq" | "4444" | "4444xq" | "lossless";
+        ProfileName: "baseline" | "main" | "high" | "high10" | "high422" | "main10" | "main422_10" | "proxy" | "lt" | "standard" | "hq" | "4444" | "4444xq" | "mpeg2_422" | "lossless";
         /** @description How far a run is. */
         Progress: {
             /**

@@ -1,7 +1,6 @@
 //! What making an output costs a processor.
 
 use super::forecast::Forecast;
-use crate::formats::{Effort, PictureCodec};
 use crate::plan::{Plan, Step};
 use crate::preset::RateConversion;
 
@@ -26,21 +25,10 @@ pub fn modelled_cost(plan: &Plan) -> f64 {
     let seconds = plan.known_duration().to_f64();
     let picture = plan.picture.as_ref().map_or(0.0, |picture| {
         let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64() * seconds;
-        let of_codec = match picture.codec {
-            PictureCodec::H264 => 16.0,
-            PictureCodec::Hevc => 90.0,
-            PictureCodec::Prores => 12.0,
-            PictureCodec::Ffv1 => 6.0,
-            PictureCodec::Mpeg2 => 6.0,
-        };
-        let effort = match (picture.codec, picture.effort) {
-            (PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1, _) | (_, Effort::Balanced) => 1.0,
-            (_, Effort::Quick) => 0.5,
-            (_, Effort::Thorough) => 2.5,
-        };
+        let coding = picture.format.effects().nanoseconds;
         let passes = if plan.passes() == 2 { 1.5 } else { 1.0 };
         let steps: f64 = picture.steps.iter().map(cost_of_step).sum();
-        pixels * (of_codec * effort * passes + HANDLING + steps * f64::from(plan.passes())) / 1e9
+        pixels * (coding * passes + HANDLING + steps * f64::from(plan.passes())) / 1e9
     });
     picture + SOUND * seconds
 }

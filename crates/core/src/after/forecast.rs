@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 use crate::after::sample::{Foretold, Sample, foretell};
 use crate::facts::{Content, Facts, Picture, Sound, Stream};
-use crate::formats::{Container, Effort, PictureCodec, Profile, RateControl, SoundCodec};
+use crate::formats::{PictureCodec, PictureFormat, RateControl, SizeModel, SoundCoding};
 use crate::picture::{Colour, FieldOrder};
 use crate::plan::{Decision, Origin, PicturePlan, Plan, SoundPlan, Subject, plan};
 use crate::preset::Preset;
@@ -108,12 +108,7 @@ pub fn forecast(plan: &Plan, facts: &Facts, samples: &[Sample]) -> Forecast {
         .map_or(ByteSize(0), |picture| picture_rate(picture, foretold, facts).over(picture.duration.unwrap_or(duration)));
     let sound = plan.sound.iter().map(|sound| sound_rate(sound, facts).over(duration)).sum();
     let overhead = overhead(plan, duration);
-    let by_rate = match plan.picture.as_ref().map(|picture| (picture.rate, picture.codec)) {
-        None | Some((RateControl::Constant { .. }, _)) => Some(Certainty::Fixed),
-        Some((rate @ RateControl::Average { .. }, _)) if !rate.misses_its_mean(duration) => Some(Certainty::Ceiling),
-        Some((RateControl::ByProfile, PictureCodec::Prores)) => Some(Certainty::Ceiling),
-        Some((RateControl::Average { .. } | RateControl::ConstantQuality { .. } | RateControl::ByProfile, _)) => None,
-    };
+    let by_rate = plan.picture.as_ref().map_or(Some(Certainty::Fixed), |picture| certainty_of_rate(picture.format, duration));
     let size = picture + sound + overhead;
     Forecast {
         size,
@@ -138,6 +133,16 @@ pub fn forecast(plan: &Plan, facts: &Facts, samples: &[Sample]) -> Forecast {
     }
 }
 
+/// How far a rate can be trusted by itself; nothing where material decides.
+fn certainty_of_rate(format: PictureFormat, duration: Rational) -> Option<Certainty> {
+    match (format.rate(), format.codec().size) {
+        (RateControl::Constant { .. }, _) => Some(Certainty::Fixed),
+        (rate @ RateControl::Average { .. }, _) if !rate.misses_its_mean(duration) => Some(Certainty::Ceiling),
+        (RateControl::ByProfile, SizeModel::OfProfile) => Some(Certainty::Ceiling),
+        (RateControl::Average { .. } | RateControl::ConstantQuality { .. } | RateControl::ByProfile, _) => None,
+    }
+}
+
 /// Nanoseconds of one core that decoding takes for each pixel: a first guess, to be scaled by what runs really took.
 fn decoding_cost(codec: &str) -> i64 {
     match codec {
@@ -158,11 +163,7 @@ fn decoding_milliseconds(facts: &Facts, seconds: Rational) -> u64 {
 
 /// Whether an output is made for its size: files for editing and archives are not.
 fn is_to_be_smaller(plan: &Plan) -> bool {
-    let is_compressed = |picture: &PicturePlan| match picture.codec {
-        PictureCodec::H264 | PictureCodec::Hevc => true,
-        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => false,
-    };
-    plan.picture.as_ref().is_some_and(is_compressed)
+    plan.picture.as_ref().is_some_and(|picture| picture.format.codec().is_for_size)
 }
 
 /// What is taken of the source weighs.
@@ -227,7 +228,7 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
 }
 
 fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, facts: &Facts) -> BitRate {
-    match (picture.rate, foretold) {
+    match (picture.format.rate(), foretold) {
         (RateControl::Constant { bits_per_second }, _) => bits_per_second,
         // A sample of easy pictures shows how far below its mean a rate stays.
         (RateControl::Average { bits_per_second, .. }, Some(Foretold::Measured { rate, .. })) => {
@@ -235,8 +236,10 @@ fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, facts: &Facts
         }
         (RateControl::Average { bits_per_second, .. }, _) => BitRate(bits_per_second.0.min(most_needed(picture, facts).0)),
         (RateControl::ByProfile | RateControl::ConstantQuality { .. }, Some(Foretold::Measured { rate, .. })) => rate,
-        (RateControl::ByProfile, _) if picture.codec == PictureCodec::Ffv1 => lossless_rate(picture),
-        (RateControl::ByProfile, _) => prores_rate(picture),
+        (RateControl::ByProfile, _) => match picture.format.profile().bits_of_macroblock {
+            Some(bits) => rate_of_profile(picture, bits),
+            None => lossless_rate(picture),
+        },
         (RateControl::ConstantQuality { crf }, Some(Foretold::Likened { factor })) => {
             whole_rate(quality_rate(picture, crf).0 as f64 * factor)
         }
@@ -254,7 +257,7 @@ fn most_needed(picture: &PicturePlan, facts: &Facts) -> BitRate {
 
 /// What the model says of a picture of constant quality, in bits a second.
 fn modelled(picture: &PicturePlan) -> Option<f64> {
-    match picture.rate {
+    match picture.format.rate() {
         RateControl::ConstantQuality { crf } => Some(quality_rate(picture, crf).0 as f64),
         RateControl::Average { .. } | RateControl::Constant { .. } | RateControl::ByProfile => None,
     }
@@ -266,23 +269,13 @@ fn modelled(picture: &PicturePlan) -> Option<f64> {
 fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
     let pixels = f64::from(picture.width) * f64::from(picture.height);
     let frames = picture.frame_rate.rate().to_f64().max(1.0);
-    let at_reference = match picture.codec {
-        PictureCodec::H264 => 0.048,
-        PictureCodec::Hevc => 0.030,
-        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => 0.30,
+    let SizeModel::Quality { at, bits_per_pixel, to_halve } = picture.format.codec().size else {
+        return lossless_rate(picture);
     };
-    let halvings = match picture.codec {
-        PictureCodec::Mpeg2 | PictureCodec::Prores | PictureCodec::Ffv1 => (f64::from(crf) - 5.0) / 5.0,
-        PictureCodec::H264 | PictureCodec::Hevc => (f64::from(crf) - 23.0) / 6.0,
-    };
-    let effort = match picture.effort {
-        Effort::Quick => 1.15,
-        Effort::Balanced => 1.0,
-        Effort::Thorough => 0.95,
-    };
+    let halvings = (f64::from(crf) - f64::from(at)) / to_halve;
     let size = (pixels / (1920.0 * 1080.0)).powf(0.75) * 1920.0 * 1080.0;
     let pace = (frames / 25.0).powf(0.6) * 25.0;
-    whole_rate(at_reference * (-halvings).exp2() * effort * size * pace)
+    whole_rate(bits_per_pixel * (-halvings).exp2() * picture.format.effects().size * size * pace)
 }
 
 /// Without loss, pictures of cameras shrink to something like a third.
@@ -297,15 +290,16 @@ fn lossless_rate(picture: &PicturePlan) -> BitRate {
     whole_rate(pixels * samples * depth * 0.3)
 }
 
-/// How many bits a second each codec takes for the same look, H.264 being one.
+/// How many bits a second the codec of a source takes for the same look, H.264 being one.
 fn appetite(codec: &str) -> Option<f64> {
-    match codec {
-        "h264" | "vp8" => Some(1.0),
-        "hevc" | "vp9" => Some(0.65),
+    let written = PictureCodec::all().into_iter().find(|known| known.probe_name == codec);
+    written.and_then(|known| known.appetite).or(match codec {
+        "vp8" => Some(1.0),
+        "vp9" => Some(0.65),
         "av1" => Some(0.55),
-        "mpeg2video" | "mpeg4" => Some(2.5),
+        "mpeg4" => Some(2.5),
         _ => None,
-    }
+    })
 }
 
 /// The part of what a source of the same codec and size spent that its pictures take at constant quality: measured
@@ -316,7 +310,7 @@ const OF_SOURCE: f64 = 0.57;
 /// the forecast goes half way (on a scale of ratios) from the model to what the source spent.
 fn weigh_in_source(model: BitRate, picture: &PicturePlan, facts: &Facts) -> BitRate {
     let Some((stream, source)) = facts.picture() else { return model };
-    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), appetite(picture.codec.probe_name())) else {
+    let (Some(source_appetite), Some(appetite)) = (appetite(&stream.codec), picture.format.codec().appetite) else {
         return model;
     };
     let Some(spent) = stream.bit_rate.or(facts.bit_rate).filter(|rate| rate.0 > 0) else { return model };
@@ -327,25 +321,16 @@ fn weigh_in_source(model: BitRate, picture: &PicturePlan, facts: &Facts) -> BitR
     whole_rate((model.0 as f64 * as_source * OF_SOURCE).sqrt())
 }
 
-/// Bits of a macroblock that each profile aims at, for frames up to 1620, 2700, 6075 and more
-/// macroblocks, as the library's encoder has them.
-fn prores_rate(picture: &PicturePlan) -> BitRate {
+/// What a profile that fixes the bits of a macroblock takes.
+fn rate_of_profile(picture: &PicturePlan, bits_of_macroblock: &[u32; 4]) -> BitRate {
     let blocks = picture.width.div_ceil(16) * picture.height.div_ceil(16);
-    let by_profile: [u32; 4] = match picture.profile {
-        Profile::Proxy => [300, 242, 220, 194],
-        Profile::Lt => [720, 560, 490, 440],
-        Profile::Hq => [1566, 1216, 1070, 950],
-        Profile::P4444 => [2350, 1828, 1600, 1425],
-        Profile::P4444Xq => [3525, 2742, 2400, 2137],
-        _ => [1050, 808, 710, 632],
-    };
     let class = match blocks {
         0..=1620 => 0,
         1621..=2700 => 1,
         2701..=6075 => 2,
         _ => 3,
     };
-    whole_rate(f64::from(blocks) * f64::from(by_profile[class]) * picture.frame_rate.rate().to_f64())
+    whole_rate(f64::from(blocks) * f64::from(bits_of_macroblock[class]) * picture.frame_rate.rate().to_f64())
 }
 
 fn whole_rate(bits: f64) -> BitRate {
@@ -356,11 +341,10 @@ fn whole_rate(bits: f64) -> BitRate {
 
 fn sound_rate(sound: &SoundPlan, facts: &Facts) -> BitRate {
     let samples = u64::from(sound.sample_rate) * u64::from(sound.channels);
-    match sound.codec {
-        SoundCodec::Aac => sound.bit_rate.unwrap_or_default(),
-        SoundCodec::Pcm16 => BitRate(samples * 16),
-        SoundCodec::Pcm24 => BitRate(samples * 24),
-        SoundCodec::Copy => {
+    match sound.codec.coding {
+        SoundCoding::Blocks(_) => sound.bit_rate.unwrap_or_default(),
+        SoundCoding::Linear { bits, .. } => BitRate(samples * u64::from(bits)),
+        SoundCoding::Copied => {
             let stream = facts.streams.iter().find(|stream| stream.index == sound.source_stream);
             stream.and_then(|stream| stream.bit_rate).unwrap_or_default()
         }
@@ -374,19 +358,14 @@ fn overhead(plan: &Plan, duration: Rational) -> ByteSize {
     let sound_packets: f64 = plan
         .sound
         .iter()
-        .map(|sound| match sound.codec {
-            SoundCodec::Aac | SoundCodec::Copy => f64::from(sound.sample_rate) / 1024.0 * seconds,
-            SoundCodec::Pcm16 | SoundCodec::Pcm24 => seconds * 2.0,
+        .map(|sound| match &sound.codec.coding {
+            SoundCoding::Blocks(blocks) => f64::from(sound.sample_rate) / f64::from(blocks.samples) * seconds,
+            SoundCoding::Copied => f64::from(sound.sample_rate) / 1024.0 * seconds,
+            SoundCoding::Linear { .. } => seconds * 2.0,
         })
         .sum();
-    let bytes = match plan.container {
-        // The room that is left for an index in front: for frames and packets of sound, one of each behind the other.
-        Container::Mp4 => 4_000.0 + frames * 34.0 + sound_packets * 15.0,
-        // stsz 4, ctts 8 and chunk offsets a frame; stsz 4 and offsets a packet of sound.
-        Container::Mov => 2_500.0 + frames * 16.0 + sound_packets * 5.0,
-        Container::Mkv => 5_000.0 + (frames + sound_packets) * 9.0,
-        Container::Wav => 100.0,
-    };
+    let adds = plan.container.traits().overhead;
+    let bytes = adds.always + frames * adds.of_frame + sound_packets * adds.of_sound;
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
     ByteSize(bytes as u64)
 }

@@ -4,7 +4,6 @@
 //! codec and effort by effort; `cargo bench --bench memory` holds the sum against jobs that are done.
 
 use crate::after::stages::{Stage, share_steps};
-use crate::formats::{Effort, PictureCodec};
 use crate::picture::PixelForm;
 use crate::plan::{PicturePlan, Plan, Step};
 use crate::preset::RateConversion;
@@ -30,9 +29,6 @@ const MOST_DECODER_THREADS: u32 = 16;
 const MOST_ENCODER_THREADS: u32 = 16;
 /// Threads of encoders for each processor at most, in one job.
 const MOST_BY_PROCESSOR: u32 = 16;
-
-/// Bytes that the encoder of FFV1 takes for each pixel to write into: what the worst of noise would need.
-const FFV1_WRITTEN: u64 = 37 * 4;
 
 /// What a job may use of the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -183,48 +179,19 @@ fn points(pictures: &[&PicturePlan], stages: &[Stage]) -> Vec<(Point, Point)> {
     points
 }
 
-/// Pictures that an encoder holds, by what it looks at: so many whatever it does, so many for each picture that it looks
-/// ahead, and so many for each thread, in tenths.
-struct Held {
-    always: u64,
-    ahead: u64,
-    by_thread: u64,
-}
-
-/// Frames that an encoder looks ahead to decide where bits are needed; nothing where its effort says enough.
+/// Frames that an encoder looks ahead to decide where bits are needed.
 #[must_use]
 pub fn look_ahead(picture: &PicturePlan) -> u32 {
-    match (picture.codec, picture.effort) {
-        (PictureCodec::H264, Effort::Quick) => 10,
-        (PictureCodec::H264, Effort::Balanced) => 40,
-        (PictureCodec::H264, Effort::Thorough) => 50,
-        (PictureCodec::Hevc, Effort::Quick) => 10,
-        (PictureCodec::Hevc, Effort::Balanced) => 20,
-        (PictureCodec::Hevc, Effort::Thorough) => 25,
-        (PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1, _) => 0,
-    }
+    picture.format.effects().look_ahead
 }
 
 /// Bytes that the encoder of a picture holds on so many threads.
 fn encoder(picture: &PicturePlan, threads: u32) -> u64 {
-    let held = match picture.codec {
-        PictureCodec::H264 => Held { always: 260, ahead: 21, by_thread: 40 },
-        PictureCodec::Hevc => Held { always: 310, ahead: 27, by_thread: 10 },
-        PictureCodec::Prores => Held { always: 20, ahead: 0, by_thread: 10 },
-        PictureCodec::Mpeg2 => Held { always: 160, ahead: 0, by_thread: 20 },
-        PictureCodec::Ffv1 => Held { always: 40, ahead: 0, by_thread: 20 },
-    };
+    let held = picture.format.codec().held;
     let tenths = held.always + held.ahead * u64::from(look_ahead(picture)) + held.by_thread * u64::from(threads);
     let point = encoded(picture);
-    let bytes = match picture.codec {
-        // What it notes of blocks does not become less with the bits of a sample.
-        PictureCodec::Hevc => point.bytes().max(point.with_depth(16).bytes() / 5 * 3),
-        PictureCodec::H264 | PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => point.bytes(),
-    };
-    let written = match picture.codec {
-        PictureCodec::Ffv1 => u64::from(picture.width) * u64::from(picture.height) * FFV1_WRITTEN,
-        PictureCodec::H264 | PictureCodec::Hevc | PictureCodec::Prores | PictureCodec::Mpeg2 => 0,
-    };
+    let bytes = point.bytes().max(point.with_depth(16).bytes() / 10 * held.least_depth_tenths);
+    let written = u64::from(picture.width) * u64::from(picture.height) * held.written_per_pixel;
     (bytes.saturating_mul(tenths) / 10).saturating_add(written)
 }
 

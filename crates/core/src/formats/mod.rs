@@ -12,11 +12,14 @@ mod rate;
 mod sound;
 pub mod wholeness;
 
-pub use container::Container;
+pub use container::{Chapters, Container, ContainerTraits, TimecodeAs};
 pub use level::Level;
-pub use picture::{PictureCodec, Profile};
+pub use picture::{
+    FieldsIn, FrameRates, FullRange, Groups, PictureCodec, PictureDeclaration, PictureFormat, ProfileDeclaration, ProfileName,
+    Rates, SizeModel, Stores,
+};
 pub use rate::{Effort, RateControl};
-pub use sound::SoundCodec;
+pub use sound::{Blocks, SoundCodec, SoundCoding, SoundDeclaration, copies_into};
 
 /// A text that looks like a number and may be written as one, such as the level 4.1 or the profile 4444.
 pub(crate) fn text_or_number<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {

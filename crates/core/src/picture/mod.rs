@@ -17,5 +17,5 @@ pub use fields::FieldOrder;
 pub use geometry::{Frame, Rectangle, crop_to_shape, even, fitted};
 pub(crate) use geometry::{half_even, inside};
 pub use orientation::Orientation;
-pub use pixels::{PixelForm, is_rgb, lossless_format};
+pub use pixels::{PixelForm, is_rgb};
 pub use samples::{ChromaSite, ColourSpace, Conversion, Samples};

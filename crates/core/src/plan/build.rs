@@ -4,7 +4,7 @@ use serde_json::Value;
 
 use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
 use crate::facts::{Chapter, Content, Stream};
-use crate::formats::Container;
+use crate::formats::{Chapters, Container};
 use crate::preset::{Lead, Preset, apply};
 use crate::reading::Reading;
 use crate::time::{Rational, Span, Timecode, TimecodeError};
@@ -59,7 +59,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         Subject::Container,
         "/container",
         DecidedBy::Preset,
-        container_words(effective.container),
+        format!("{}{}", effective.container.words(), effective.container.traits().because),
         "the preset asks for it",
     );
     let whole = reading;
@@ -118,7 +118,7 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         .as_ref()
         .filter(|_| effective.carry.timecode)
         .and_then(|picture| carried_timecode(reading, nought.lead_frames, effective.container, picture.frame_rate, &mut journal));
-    let mut chapters = if effective.carry.chapters && effective.container != Container::Wav {
+    let mut chapters = if effective.carry.chapters && effective.container.traits().chapters != Chapters::None {
         paced(&reading.facts.chapters, begins, speed)
     } else {
         Vec::new()
@@ -128,7 +128,10 @@ pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Pla
         let what = format!("{} and {} carried over", count(chapters.len(), "chapter"), count(tags.len(), "tag"));
         journal.note(Subject::Extras, "/carry", DecidedBy::Source, what, "the source has them");
     }
-    if let Some(first) = chapters.first().filter(|first| first.start.is_positive() && effective.container != Container::Mkv) {
+    if let Some(first) = chapters
+        .first()
+        .filter(|first| first.start.is_positive() && effective.container.traits().chapters == Chapters::FromTheStart)
+    {
         let because = format!("in {} the first chapter begins with the file", effective.container.words());
         journal.note(Subject::Extras, "/carry/chapters", DecidedBy::Preset, "a chapter without a name before the first", because);
         chapters.insert(0, Chapter { start: Rational::ZERO, end: first.start, title: String::new() });
@@ -200,13 +203,6 @@ fn count_of(number: i64, noun: &str) -> String {
     count(usize::try_from(number).unwrap_or(0), noun)
 }
 
-fn container_words(container: Container) -> String {
-    match container {
-        Container::Mp4 => "MP4, its index in front so that it plays while it loads".to_owned(),
-        Container::Mov | Container::Mkv | Container::Wav => container.words().to_owned(),
-    }
-}
-
 fn count(number: usize, noun: &str) -> String {
     format!("{number} {noun}{}", if number == 1 { "" } else { "s" })
 }
@@ -248,10 +244,7 @@ fn carried_timecode(
     match carried {
         Ok(timecode) => {
             let text = timecode.to_string();
-            let what = match container {
-                Container::Mkv => format!("{text} as a tag"),
-                Container::Mp4 | Container::Mov | Container::Wav => format!("{text} as a timecode track"),
-            };
+            let what = format!("{text} {}", container.traits().timecode.words());
             let because = if source_rate == rate {
                 "the source begins there".to_owned()
             } else {

@@ -133,9 +133,12 @@ fn work_out(rule: CropRule, upright: Upright, findings: Option<&Findings>) -> Re
             let (Some(across), Some(down)) =
                 (leaves(width, left.saturating_add(right)), leaves(height, top.saturating_add(bottom)))
             else {
-                return Err(PlanError::Impossible(format!(
-                    "cutting {left} and {right} columns and {top} and {bottom} lines off leaves too little of {width}×{height}: at least {SMALLEST} of each must stay"
-                )));
+                return Err(PlanError::of_source(
+                    "picture.crop",
+                    format!(
+                        "cutting {left} and {right} columns and {top} and {bottom} lines off leaves too little of {width}×{height}: at least {SMALLEST} of each must stay"
+                    ),
+                ));
             };
             let part = Rectangle { x: left, y: top, width: across, height: down };
             let even = part.even_inward();

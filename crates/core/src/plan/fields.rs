@@ -5,7 +5,7 @@ use super::{FilmTiming, FramesMeant, Origin, PlanError, Step, Subject};
 use crate::facts::Picture;
 use crate::findings::film::film_frame_count;
 use crate::findings::{Extent, FieldsFinding, FieldsVerdict, Findings, HeaderTruth, Pulldown, Stretch, StretchKind};
-use crate::formats::PictureCodec;
+use crate::formats::FieldsIn;
 use crate::picture::FieldOrder;
 use crate::preset::{
     DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, FieldsRule, MixtureRule, PictureSettings, TelecineRule,
@@ -41,8 +41,10 @@ pub(super) struct Fields {
 pub(super) struct Lines {
     /// Whether each comes from one line of the source.
     pub(super) stay: bool,
-    /// Whether the codec can store so many as fields.
-    pub(super) can_be_fields: bool,
+    /// How many there are.
+    pub(super) count: u32,
+    /// How the profile codes fields.
+    pub(super) fields: FieldsIn,
 }
 
 /// What the source is, by its findings where there are any, and by its header where there are none.
@@ -68,8 +70,9 @@ pub(super) fn decide(
     if settings.telecine == TelecineRule::Always
         && !matches!(material, Material::Film { .. } | Material::Mixture { .. } | Material::SoftFilm { .. })
     {
-        return Err(PlanError::Impossible(
-            "film is to be brought back, but no cadence is known in this source: scan the whole of it, or set picture.telecine to when_needed".to_owned(),
+        return Err(PlanError::of_source(
+            "picture.telecine",
+            "film is to be brought back, but no cadence is known in this source: scan the whole of it, or set picture.telecine to when_needed",
         ));
     }
     let film_wanted = settings.telecine != TelecineRule::Never && settings.fields != FieldsRule::Keep;
@@ -199,7 +202,7 @@ fn as_video(
     journal: &mut Journal<'_>,
 ) -> Fields {
     match settings.fields {
-        FieldsRule::Keep if lines.stay && lines.can_be_fields => {
+        FieldsRule::Keep if lines.stay && lines.fields.holds(lines.count) => {
             note(
                 journal,
                 "/picture/fields",
@@ -209,12 +212,12 @@ fn as_video(
             Fields { steps: Vec::new(), order: first, pace, even_rate: None }
         }
         FieldsRule::Keep => {
-            let why = if settings.codec == PictureCodec::Hevc {
-                "HEVC is coded in whole frames"
-            } else if lines.stay {
-                "fields of H.264 with 4:2:0 need a number of lines that four divides"
-            } else {
-                "fields cannot be kept when the number of lines changes"
+            let why = match lines.fields {
+                FieldsIn::Never => format!("{} is coded in whole frames", settings.codec.words),
+                FieldsIn::Multiples(of) if lines.stay => {
+                    format!("fields of {} need a number of lines that {of} divides", settings.codec.words)
+                }
+                FieldsIn::Multiples(_) => "fields cannot be kept when the number of lines changes".to_owned(),
             };
             let because = format!("{why}; {because}");
             deinterlaced(settings, pace, first, &because, true, journal)

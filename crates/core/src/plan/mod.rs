@@ -24,9 +24,10 @@ use utoipa::ToSchema;
 use crate::facts::Chapter;
 use crate::findings::Stretch;
 use crate::formats::level::Peak;
-use crate::formats::{Container, Effort, Level, PictureCodec, Profile, SoundCodec};
+use crate::formats::{Container, PictureFormat, RateControl, SoundCodec};
 use crate::picture::{Colour, FieldOrder, Hdr, Rectangle, Samples, even};
 use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
+use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
 use crate::time::{Rational, Span, rate_text};
 use crate::units::{BitRate, ByteSize};
@@ -187,21 +188,14 @@ pub struct PicturePlan {
     /// Columns and lines of the source's picture, as it is stored; plans of earlier versions do not say.
     #[serde(default)]
     pub source_size: Option<(u32, u32)>,
-    /// The codec.
-    pub codec: PictureCodec,
-    /// Its profile.
-    pub profile: Profile,
-    /// The highest level allowed.
-    pub level: Option<Level>,
+    /// How it is coded: codec, profile, level, rate, effort.
+    #[serde(flatten)]
+    pub format: PictureFormat,
     /// The pixel format in the library's short name.
     pub pixel_format: String,
-    /// How many bits it gets.
-    pub rate: crate::formats::RateControl,
     /// What its level leaves it at most, where one is asked for.
     #[serde(default)]
     pub peak: Option<Peak>,
-    /// How hard the encoder works.
-    pub effort: Effort,
     /// Frames from one key frame to the next at most.
     pub key_interval_frames: u32,
     /// Columns.
@@ -587,14 +581,21 @@ pub enum PlanError {
         missing: &'static str,
     },
     /// A setting cannot hold for this source.
-    #[error("{0}")]
-    Impossible(String),
+    #[error(transparent)]
+    Impossible(#[from] Fault),
     /// The marks are none of this source's.
     #[error(transparent)]
     Parts(#[from] crate::time::PartsError),
     /// The overrides make no sound preset.
     #[error(transparent)]
     Overrides(#[from] crate::preset::PresetError),
+}
+
+impl PlanError {
+    /// A setting that cannot hold for the source, and why.
+    fn of_source(field: &str, words: impl Into<String>) -> Self {
+        Self::Impossible(Fault::new(field, FaultCode::NotOfSource, words))
+    }
 }
 
 impl Step {
@@ -678,32 +679,23 @@ impl Plan {
     #[must_use]
     pub fn codec_word(&self) -> String {
         match (&self.picture, self.sound.first()) {
-            (Some(picture), _) => picture.codec.probe_name().trim_end_matches("video").to_owned(),
-            (None, Some(sound)) => match sound.codec {
-                SoundCodec::Aac => "aac".to_owned(),
-                SoundCodec::Pcm16 | SoundCodec::Pcm24 => "pcm".to_owned(),
-                SoundCodec::Copy => "sound".to_owned(),
-            },
+            (Some(picture), _) => picture.format.codec().probe_name.trim_end_matches("video").to_owned(),
+            (None, Some(sound)) => sound.codec.file_word.to_owned(),
             (None, None) => "none".to_owned(),
         }
     }
 
-    /// The part of the time of two passes that the first is expected to take: it may analyse with fewer choices
-    /// than the second. Measured over uneven material for H.264 and HEVC; MPEG-2 does the same work twice.
+    /// The part of the time of two passes that the first is expected to take.
     #[must_use]
     pub fn first_pass_share(&self) -> f64 {
-        match self.picture.as_ref().map(|picture| (picture.codec, picture.effort)) {
-            Some((PictureCodec::H264, Effort::Balanced)) => 0.22,
-            Some((PictureCodec::H264, Effort::Thorough)) => 0.15,
-            _ => 0.5,
-        }
+        self.picture.as_ref().map_or(0.5, |picture| picture.format.effects().first_pass)
     }
 
     /// How many passes over the source it takes.
     #[must_use]
     pub fn passes(&self) -> u8 {
-        match self.picture.as_ref().map(|picture| picture.rate) {
-            Some(crate::formats::RateControl::Average { passes, .. }) => passes.max(1),
+        match self.picture.as_ref().map(|picture| picture.format.rate()) {
+            Some(RateControl::Average { passes, .. }) => passes.max(1),
             Some(_) | None => 1,
         }
     }

@@ -7,11 +7,14 @@ use super::way::{Way, is_full};
 use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
 use crate::facts::{Picture, Stream};
 use crate::findings::{Extent, RateVerdict};
-use crate::formats::level::{self, Peak};
-use crate::formats::{Container, PictureCodec, Profile, RateControl};
-use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Rectangle, Samples, is_rgb, lossless_format};
+use crate::formats::level::Peak;
+use crate::formats::{Container, FullRange, Groups, PictureFormat, RateControl};
+use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Rectangle, Samples};
 use crate::plan::sizing::sizing;
-use crate::preset::{Adjustment, ColourSettings, Deblocking, Denoising, Overlays, PictureSettings, RangeRule, RateConversion};
+use crate::preset::{
+    Adjustment, ColourSettings, Deblocking, Denoising, LARGEST_SIDE, Overlays, PictureSettings, PresetError, RangeRule,
+    RateConversion, SMALLEST_SIDE,
+};
 use crate::reading::Reading;
 use crate::time::{Rational, Span, nominal_rate, rate_text};
 use crate::timeline::Origin;
@@ -38,14 +41,9 @@ pub(super) fn plan(
     journal: &mut Journal<'_>,
 ) -> Result<(PicturePlan, Rational), PlanError> {
     let Taken { reading, whole, parts, nought, container } = taken;
-    let profile = settings.profile.unwrap_or(settings.codec.usual_profile());
-    journal.note(
-        Subject::Codec,
-        "/picture/codec",
-        DecidedBy::Preset,
-        format!("{} {}", settings.codec.words(), profile.words()),
-        "the preset asks for it",
-    );
+    let asked = settings.format().map_err(PresetError::Impossible)?;
+    let (codec, profile) = (asked.codec(), asked.profile());
+    journal.note(Subject::Codec, "/picture/codec", DecidedBy::Preset, asked.words(), "the preset asks for it");
     let findings = reading.findings.as_ref();
     let seen = Upright::of(source, settings.pixel_aspect);
     if crop::is_impossible(source) {
@@ -61,12 +59,8 @@ pub(super) fn plan(
     let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
     let lines = fields::Lines {
         stay: orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
-        can_be_fields: match settings.codec {
-            PictureCodec::H264 => profile == Profile::High422 || size.frame.height.is_multiple_of(4),
-            // Its encoder codes whole frames.
-            PictureCodec::Hevc => false,
-            PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => true,
-        },
+        count: size.frame.height,
+        fields: profile.fields,
     };
     let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
     let field_order = fields.order;
@@ -83,49 +77,60 @@ pub(super) fn plan(
     let lead = if nought.lead_frames > 0 { whole.facts.zero() - nought.at } else { Rational::ZERO };
     let duration = stream.duration.or(reading.facts.duration).and_then(|duration| (duration + lead).divided_by(speed));
     let lead = lead.divided_by(speed).unwrap_or(lead);
-    let rate = decide_bit_rate(settings.rate, duration, journal);
+    let format = decide_passes(asked, duration, journal);
     let after_crop = size.crop.or(cut).map_or((upright.width, upright.height), |part| (part.width, part.height));
     let scaled = after_crop != size.scaled;
     let stays_as_stored = !scaled && fields.steps.is_empty() && changes_no_sample(settings);
-    let pixel_format = pixel_format(settings.codec, profile, &source.pixel_format, stays_as_stored);
+    let pixel_format = profile.stores.pixel_format(&source.pixel_format, stays_as_stored).to_owned();
     let form = PixelForm::of(&source.pixel_format);
     let lost = form.lost_in(PixelForm::of(&pixel_format));
     if !lost.is_empty() {
-        let because = format!("{} {} stores no more", settings.codec.words(), profile.words());
+        let because = format!("{} stores no more", format.words());
         journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
     }
-    if let Some(asked) = settings.level
-        && !level::allows(settings.codec, asked, size.frame.width, size.frame.height, frame_rate.rate())
+    if let Some(asked) = format.level()
+        && !codec.levels.allows(asked, size.frame.width, size.frame.height, frame_rate.rate())
     {
-        return Err(PlanError::Impossible(format!(
-            "{}×{} at {} frames a second is more than level {asked} of {} may have: raise the level, or lower the size or the rate",
-            size.frame.width,
-            size.frame.height,
-            rate_text(frame_rate.rate()),
-            settings.codec.words()
-        )));
+        return Err(PlanError::of_source(
+            "picture.level",
+            format!(
+                "{}×{} at {} frames a second is more than level {asked} of {} may have: raise the level, or lower the size or the rate",
+                size.frame.width,
+                size.frame.height,
+                rate_text(frame_rate.rate()),
+                codec.words
+            ),
+        ));
     }
-    let peak = peak(settings, profile, journal);
-    if settings.codec == PictureCodec::Mpeg2 && !level::mpeg2_has_rate(frame_rate.rate()) {
-        return Err(PlanError::Impossible(format!(
-            "MPEG-2 has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
-            rate_text(frame_rate.rate())
-        )));
+    let peak = peak(format, journal);
+    if !codec.frame_rates.has(frame_rate.rate()) {
+        return Err(PlanError::of_source(
+            "picture.frame_rate",
+            format!(
+                "{} has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
+                codec.words,
+                rate_text(frame_rate.rate())
+            ),
+        ));
     }
-    // Twelve bits of each side stand in the header that comes first, and may not all be nought.
-    if settings.codec == PictureCodec::Mpeg2 && [size.frame.width, size.frame.height].iter().any(|side| side.is_multiple_of(4096))
-    {
-        return Err(PlanError::Impossible(format!(
-            "MPEG-2 cannot say {}×{}: a side may not be a multiple of 4096; set picture.size",
-            size.frame.width, size.frame.height
-        )));
+    let sides = [size.frame.width, size.frame.height];
+    if let Some(unsayable) = codec.unsayable_sides.filter(|of| sides.iter().any(|side| side.is_multiple_of(*of))) {
+        return Err(PlanError::of_source(
+            "picture.size",
+            format!(
+                "{} cannot say {}×{}: a side may not be a multiple of {unsayable}; set picture.size",
+                codec.words, size.frame.width, size.frame.height
+            ),
+        ));
     }
-    let largest = crate::preset::LARGEST_SIDE;
-    if size.frame.width > largest || size.frame.height > largest || size.frame.width < 16 || size.frame.height < 16 {
-        return Err(PlanError::Impossible(format!(
-            "{}×{} cannot be encoded: each side must have 16 to {largest} pixels; set picture.size",
-            size.frame.width, size.frame.height
-        )));
+    if sides.iter().any(|side| !(SMALLEST_SIDE..=LARGEST_SIDE).contains(side)) {
+        return Err(PlanError::of_source(
+            "picture.size",
+            format!(
+                "{}×{} cannot be encoded: each side must have {SMALLEST_SIDE} to {LARGEST_SIDE} pixels; set picture.size",
+                size.frame.width, size.frame.height
+            ),
+        ));
     }
 
     let mut way = Way::of(source);
@@ -170,15 +175,13 @@ pub(super) fn plan(
     let range = decide_range(settings, source, container, journal);
     let colour = ColourSettings { range, ..settings.colour.clone() };
     let mut coloured = colour::decide(&colour, source, PixelForm::of(&pixel_format), &mut way, journal)?;
-    if settings.codec == PictureCodec::Mpeg2 {
-        // ISO/IEC 13818-2 has no other place.
-        coloured.samples.chroma = ChromaSite::Left;
-        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| ChromaSite::Left.word().to_owned());
+    if let Some(only) = codec.chroma {
+        coloured.samples.chroma = only;
+        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| only.word().to_owned());
     }
-    if matches!(settings.codec, PictureCodec::H264 | PictureCodec::Hevc)
-        && let Some(primaries) = coloured.colour.primaries.take_if(|primaries| UNKNOWN_TO_ENCODERS.contains(&primaries.as_str()))
-    {
-        let because = format!("the encoder of {} does not know {primaries}", settings.codec.words());
+    let unknown = |primaries: &mut String| codec.unknown_primaries.contains(&primaries.as_str());
+    if let Some(primaries) = coloured.colour.primaries.take_if(unknown) {
+        let because = format!("the encoder of {} does not know {primaries}", codec.words);
         journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
     }
     adjust(settings, &coloured.samples, &mut way, journal)?;
@@ -212,19 +215,17 @@ pub(super) fn plan(
     }
     let steps = way.end(&pixel_format);
     let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
-    // HEVC of key frames alone is another profile, which fewer players know.
-    let least = if settings.codec == PictureCodec::Hevc { 2 } else { 1 };
+    let least = match codec.groups {
+        Groups::Long { least } => least.into(),
+        Groups::Intra => 1,
+    };
     let key_interval = (settings.key_interval * frame_rate.rate()).round().max(least);
     let plan = PicturePlan {
         source_size: Some((source.width, source.height)),
         source_stream: stream.index,
-        codec: settings.codec,
-        profile,
-        level: settings.level,
+        format,
         pixel_format,
-        rate,
         peak,
-        effort: settings.effort,
         key_interval_frames: u32::try_from(key_interval).unwrap_or(u32::MAX),
         width: size.frame.width,
         height: size.frame.height,
@@ -295,23 +296,19 @@ fn clean(settings: &PictureSettings, way: &mut Way, journal: &mut Journal<'_>) -
     Ok(())
 }
 
-/// Primaries of ITU-T H.273 that the encoders of H.264 and HEVC refuse to write.
-const UNKNOWN_TO_ENCODERS: [&str; 1] = ["ebu3213"];
-
 /// The range that is wanted, as far as the codec has a place to say it in its stream or the container beside it.
 fn decide_range(settings: &PictureSettings, source: &Picture, container: Container, journal: &mut Journal<'_>) -> RangeRule {
     let asked = settings.colour.range;
     let codec = settings.codec;
-    let says_full = match codec {
-        PictureCodec::H264 | PictureCodec::Hevc => true,
-        PictureCodec::Ffv1 => container == Container::Mkv,
-        PictureCodec::Prores | PictureCodec::Mpeg2 => false,
+    let says_full = match codec.full_range {
+        FullRange::In(containers) => containers.contains(&container),
+        FullRange::Never => false,
     };
     let is_full = asked == RangeRule::Full || asked == RangeRule::Same && is_full(&source.pixel_format, &source.colour);
     if says_full || !is_full {
         return asked;
     }
-    let because = format!("{} in {} has no place to say that it is full", codec.words(), container.words());
+    let because = format!("{} in {} has no place to say that it is full", codec.words, container.words());
     journal.note(Subject::Colour, "/picture/colour/range", DecidedBy::Preset, "limited range", because);
     RangeRule::Limited
 }
@@ -387,25 +384,22 @@ fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: 
 
 /// One pass finds out on the way what it may spend, and comes to its mean only over minutes: what is
 /// shorter takes two, unless the editor has said how many.
-fn decide_bit_rate(asked: RateControl, duration: Option<Rational>, journal: &mut Journal<'_>) -> RateControl {
-    if let RateControl::Average { bits_per_second, peak, .. } = asked
-        && duration.is_some_and(|duration| asked.misses_its_mean(duration))
-        && !journal.is_own("/picture/rate/passes")
-    {
-        let rate = RateControl::Average { bits_per_second, passes: 2, peak };
+fn decide_passes(asked: PictureFormat, duration: Option<Rational>, journal: &mut Journal<'_>) -> PictureFormat {
+    if duration.is_some_and(|duration| asked.rate().misses_its_mean(duration)) && !journal.is_own("/picture/rate/passes") {
+        let format = asked.in_two_passes();
         let because = "one pass would miss its mean over less than five minutes";
-        journal.note(Subject::Rate, "", DecidedBy::Source, rate_words(rate), because);
-        return rate;
+        journal.note(Subject::Rate, "", DecidedBy::Source, rate_words(format), because);
+        return format;
     }
-    journal.note(Subject::Rate, "/picture/rate", DecidedBy::Preset, rate_words(asked), rate_reason(asked));
+    journal.note(Subject::Rate, "/picture/rate", DecidedBy::Preset, rate_words(asked), rate_reason(asked.rate()));
     asked
 }
 
 /// How fast the stream may come, and over which buffer: for a mean rate as the preset says, or else twice itself; for a
 /// constant one itself, over one second. A level lowers both to what it allows.
-fn peak(settings: &PictureSettings, profile: Profile, journal: &mut Journal<'_>) -> Option<Peak> {
-    let level = settings.level.and_then(|asked| Some((asked, level::peak(settings.codec, profile, asked)?)));
-    let own = match settings.rate {
+fn peak(format: PictureFormat, journal: &mut Journal<'_>) -> Option<Peak> {
+    let level = format.peak_of_level();
+    let own = match format.rate() {
         RateControl::ByProfile => return None,
         RateControl::ConstantQuality { .. } => None,
         RateControl::Average { bits_per_second: BitRate(mean), peak, .. } => {
@@ -424,13 +418,13 @@ fn peak(settings: &PictureSettings, profile: Profile, journal: &mut Journal<'_>)
         (None, Some((_, of_level))) => of_level,
         (None, None) => return None,
     };
-    if matches!(settings.rate, RateControl::Constant { .. }) {
+    if matches!(format.rate(), RateControl::Constant { .. }) {
         return Some(peak);
     }
     let what = format!("never more than {} over a buffer of {}", peak.bits_per_second, bits_words(peak.buffer));
     let (setting, because) = match level {
         Some((asked, of_level)) if own.is_none_or(|own| own.bits_per_second >= of_level.bits_per_second) => {
-            let words = format!("level {asked} of {} {} allows no more", settings.codec.words(), profile.words());
+            let words = format!("level {asked} of {} allows no more", format.words());
             ("/picture/level", words)
         }
         _ => ("/picture/rate", "lines and players must be able to follow".to_owned()),
@@ -443,9 +437,9 @@ fn bits_words(bits: u64) -> String {
     if bits >= 10_000_000 { format!("{} Mb", bits / 1_000_000) } else { format!("{} kb", bits / 1000) }
 }
 
-fn rate_words(rate: RateControl) -> String {
-    match rate {
-        RateControl::ConstantQuality { crf } => format!("constant quality, CRF {crf}"),
+fn rate_words(format: PictureFormat) -> String {
+    match format.rate() {
+        RateControl::ConstantQuality { crf } => format!("constant quality, {} {crf}", format.codec().quality_unit()),
         RateControl::Average { bits_per_second, passes: 2, .. } => format!("{bits_per_second} on average, two passes"),
         RateControl::Average { bits_per_second, .. } => format!("{bits_per_second} on average, one pass"),
         RateControl::Constant { bits_per_second } => format!("{bits_per_second} at every moment"),
@@ -461,21 +455,4 @@ const fn rate_reason(rate: RateControl) -> &'static str {
         RateControl::Constant { .. } => "the receiver wants an even stream",
         RateControl::ByProfile => "each profile has its own rate",
     }
-}
-
-/// The pixel format of the output; `stays_as_stored` where nothing is done to the picture's samples.
-fn pixel_format(codec: PictureCodec, profile: Profile, source: &str, stays_as_stored: bool) -> String {
-    let name = match (codec, profile) {
-        (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) if PixelForm::of(source).has_alpha() => "yuva444p10le",
-        (PictureCodec::Prores, Profile::P4444 | Profile::P4444Xq) => "yuv444p10le",
-        (PictureCodec::Prores, _) => "yuv422p10le",
-        (PictureCodec::Ffv1, _) if is_rgb(source) && !stays_as_stored && PixelForm::of(source).has_alpha() => "yuva444p10le",
-        (PictureCodec::Ffv1, _) if is_rgb(source) && !stays_as_stored => "yuv444p10le",
-        (PictureCodec::Ffv1, _) => lossless_format(source),
-        (PictureCodec::H264, Profile::High10) | (PictureCodec::Hevc, Profile::Main10) => "yuv420p10le",
-        (PictureCodec::H264, Profile::High422) | (PictureCodec::Hevc, Profile::Main42210) => "yuv422p10le",
-        (PictureCodec::Mpeg2, Profile::Mpeg2422) => "yuv422p",
-        (PictureCodec::H264 | PictureCodec::Hevc | PictureCodec::Mpeg2, _) => "yuv420p",
-    };
-    name.to_owned()
 }

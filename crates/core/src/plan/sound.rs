@@ -3,36 +3,12 @@
 use super::build::Journal;
 use super::{Origin, PlanError, SoundPlan, Subject};
 use crate::facts::{Facts, Sound, Stream};
-use crate::formats::{Container, SoundCodec};
+use crate::formats::{Blocks, Container, SoundCodec, SoundCoding, copies_into};
 use crate::preset::{ChannelRule, Pitch, SoundSettings, SoundStreams};
 use crate::sound::downmix::{MOST_CHANNELS, Mix};
 use crate::sound::layout;
 use crate::time::Rational;
 use crate::units::BitRate;
-
-/// Sample rates that AAC has (ISO/IEC 14496-3 table 1.18).
-const AAC_RATES: [u32; 12] = [8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000];
-
-/// Layouts that the encoder of AAC has, and that are read as what they are.
-const AAC_LAYOUTS: [&str; 17] = [
-    "mono",
-    "stereo",
-    "2.1",
-    "3.0",
-    "3.0(back)",
-    "4.0",
-    "quad",
-    "quad(side)",
-    "5.0",
-    "5.0(side)",
-    "5.1",
-    "5.1(side)",
-    "6.0(front)",
-    "6.1",
-    "6.1(back)",
-    "7.1",
-    "hexadecagonal",
-];
 
 pub(super) fn plan(
     settings: &SoundSettings,
@@ -47,7 +23,7 @@ pub(super) fn plan(
         journal.note(Subject::Sound, "", Origin::Source, "none", "the source has none");
         return Ok(Vec::new());
     };
-    let only_one = container == Container::Wav;
+    let only_one = container.traits().most_sounds == 1;
     let chosen: Vec<_> = match settings.streams {
         SoundStreams::All if !only_one => streams.clone(),
         SoundStreams::All | SoundStreams::First => vec![*first],
@@ -57,7 +33,7 @@ pub(super) fn plan(
         .map(|(stream, sound)| stream_plan(settings, container, speed, stream, sound))
         .collect::<Result<Vec<_>, _>>()?;
     for sound in &planned {
-        let mut what = format!("{} · {} · {} kHz", sound.codec.words(), sound.layout, f64::from(sound.sample_rate) / 1e3);
+        let mut what = format!("{} · {} · {} kHz", sound.codec.words, sound.layout, f64::from(sound.sample_rate) / 1e3);
         if let Some(rate) = sound.bit_rate {
             what.push_str(&format!(" · {rate}"));
         }
@@ -83,9 +59,9 @@ pub(super) fn plan(
     }
     if planned.len() < streams.len() {
         let because = if only_one && settings.streams == SoundStreams::All {
-            "WAV holds one stream"
+            format!("{} holds one stream", container.words())
         } else {
-            "the preset takes one stream"
+            "the preset takes one stream".to_owned()
         };
         journal.note(
             Subject::Sound,
@@ -100,7 +76,7 @@ pub(super) fn plan(
 
 /// Says what becomes of channels of which it is not known where they belong, or that the container does not place.
 fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal: &mut Journal<'_>) {
-    if planned.codec == SoundCodec::Copy {
+    if planned.codec.is_copy() {
         return;
     }
     if planned.channels != from.channels && !layout::is_placed(&from.layout) && from.channels > 2 {
@@ -115,10 +91,16 @@ fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal:
         let what = format!("{}{limited}", mix.words(&from.layout));
         journal.note(Subject::Sound, "/sound/downmix", Origin::Preset, what, because);
     }
-    if container == Container::Mkv && planned.codec != SoundCodec::Aac && layout::usual(planned.channels) != Some(&planned.layout)
-    {
+    let is_placed = container.traits().places_channels_of_pcm || planned.codec.blocks().is_some();
+    if !is_placed && layout::usual(planned.channels) != Some(&planned.layout) {
         let what = format!("{} channels without their places", planned.channels);
-        journal.note(Subject::Sound, "/container", Origin::Preset, what, "MKV does not name the speakers of PCM");
+        journal.note(
+            Subject::Sound,
+            "/container",
+            Origin::Preset,
+            what,
+            format!("{} does not name the speakers of PCM", container.words()),
+        );
     }
 }
 
@@ -129,46 +111,58 @@ fn stream_plan(
     stream: &Stream,
     sound: &Sound,
 ) -> Result<SoundPlan, PlanError> {
-    if settings.codec == SoundCodec::Copy && speed != Rational::ONE {
-        return Err(PlanError::Impossible(
-            "sound that is left untouched cannot follow another speed: choose AAC or PCM for it".to_owned(),
-        ));
+    let codec = settings.codec;
+    let refuse = |field: &str, words: String| Err(PlanError::of_source(field, words));
+    if codec.is_copy() && speed != Rational::ONE {
+        let words = "sound that is left untouched cannot follow another speed: choose AAC or PCM for it";
+        return refuse("sound.codec", words.to_owned());
     }
-    if settings.codec == SoundCodec::Copy && !copies_into(container, &stream.codec) {
-        return Err(PlanError::Impossible(format!(
-            "the sound ({}) cannot stand in {} untouched: choose AAC or PCM for it, or another container",
-            stream.codec,
-            container.words()
-        )));
+    if codec.is_copy() && !copies_into(container, &stream.codec) {
+        return refuse(
+            "sound.codec",
+            format!(
+                "the sound ({}) cannot stand in {} untouched: choose AAC or PCM for it, or another container",
+                stream.codec,
+                container.words()
+            ),
+        );
     }
-    let (channels, layout) = match (settings.codec, settings.channels) {
-        (SoundCodec::Copy, _) | (_, ChannelRule::Same) => (sound.channels, same_layout(settings.codec, sound)),
-        (_, ChannelRule::Mono) => (1, "mono".to_owned()),
-        (_, ChannelRule::Stereo) => (2, "stereo".to_owned()),
+    let (channels, layout) = match settings.channels {
+        _ if codec.is_copy() => (sound.channels, same_layout(codec, sound)),
+        ChannelRule::Same => (sound.channels, same_layout(codec, sound)),
+        ChannelRule::Mono => (1, "mono".to_owned()),
+        ChannelRule::Stereo => (2, "stereo".to_owned()),
     };
-    if settings.codec != SoundCodec::Copy && sound.channels > MOST_CHANNELS {
-        return Err(PlanError::Impossible(format!(
-            "{} channels of sound are more than can be made ({MOST_CHANNELS}): take the stream untouched, or leave sound out",
-            sound.channels
-        )));
+    if !codec.is_copy() && sound.channels > MOST_CHANNELS {
+        let channels = sound.channels;
+        return refuse(
+            "sound.codec",
+            format!(
+                "{channels} channels of sound are more than can be made ({MOST_CHANNELS}): take the stream untouched, or leave sound out"
+            ),
+        );
     }
-    if settings.codec == SoundCodec::Aac && !AAC_LAYOUTS.contains(&layout.as_str()) {
-        return Err(PlanError::Impossible(format!(
-            "AAC has no place for the channels of the sound ({layout}): set sound.channels to stereo or mono, or choose PCM"
-        )));
+    if codec.blocks().is_some_and(|blocks| !blocks.layouts.contains(&layout.as_str())) {
+        return refuse(
+            "sound.channels",
+            format!(
+                "{} has no place for the channels of the sound ({layout}): set sound.channels to stereo or mono, or choose PCM",
+                codec.words
+            ),
+        );
     }
     let wanted = settings.sample_rate.unwrap_or(sound.sample_rate);
-    let sample_rate = match settings.codec {
-        SoundCodec::Aac if !AAC_RATES.contains(&wanted) => {
-            AAC_RATES.into_iter().find(|rate| *rate >= wanted).unwrap_or(48_000).min(96_000)
-        }
-        SoundCodec::Aac | SoundCodec::Pcm16 | SoundCodec::Pcm24 => wanted,
-        SoundCodec::Copy => sound.sample_rate,
+    let sample_rate = match &codec.coding {
+        SoundCoding::Blocks(blocks) => blocks.sample_rate_for(wanted),
+        SoundCoding::Linear { .. } => wanted,
+        SoundCoding::Copied => sound.sample_rate,
     };
     Ok(SoundPlan {
         source_stream: stream.index,
-        codec: settings.codec,
-        bit_rate: settings.bits_per_second.map(|rate| rate_of(rate, settings.channels, &layout, channels)),
+        codec,
+        bit_rate: codec.blocks().zip(settings.bits_per_second).map(|(blocks, rate)| {
+            if settings.channels == ChannelRule::Same { rate_of(blocks, rate, &layout, channels) } else { rate }
+        }),
         channels,
         layout,
         sample_rate,
@@ -181,50 +175,22 @@ fn stream_plan(
     })
 }
 
-/// The rate of a stream: as it is said where the number of channels is, otherwise what is said of two channels for each
-/// of those that there are. Low-frequency effects need next to nothing.
-fn rate_of(rate: BitRate, rule: ChannelRule, layout: &str, channels: u32) -> BitRate {
-    if rule != ChannelRule::Same {
-        return rate;
-    }
+/// The rate of a stream whose channels are the source's: what is said of two channels for each of those that there
+/// are. Low-frequency effects need next to nothing.
+fn rate_of(blocks: &Blocks, rate: BitRate, layout: &str, channels: u32) -> BitRate {
     let full = layout::speakers(layout).map_or(channels as usize, |own| own.iter().filter(|speaker| **speaker != "LFE").count());
     let full = u64::try_from(full).unwrap_or(2).max(1);
-    BitRate((rate.0 * full / 2).clamp(LEAST_AAC, MOST_AAC_OF_A_CHANNEL * u64::from(channels)))
+    BitRate((rate.0 * full / 2).clamp(*blocks.rates.start(), blocks.most_of_a_channel * u64::from(channels)))
 }
 
-/// Bits a second below which AAC is not asked to go, ...
-const LEAST_AAC: u64 = 16_000;
-/// ... and what it takes at most for each channel.
-const MOST_AAC_OF_A_CHANNEL: u64 = 256_000;
-
-/// AAC has one layout of six channels, whose surrounds stand at the back by name.
+/// The layout of the source's own channels, as the codec has it.
 fn same_layout(codec: SoundCodec, sound: &Sound) -> String {
-    match (codec, sound.channels, sound.layout.as_str()) {
-        (SoundCodec::Aac, _, "5.1(side)") => "5.1".to_owned(),
-        // The one that AAC has is read with its speakers at the sides.
-        (SoundCodec::Aac, _, "7.1(wide)" | "7.1(wide-side)") => "7.1".to_owned(),
-        (_, 1, _) => "mono".to_owned(),
-        (_, 2, layout) if layout != "stereo" => "stereo".to_owned(),
-        (_, _, layout) => layout.to_owned(),
-    }
-}
-
-/// Sound that a container holds as it is, so that others can read it there.
-fn copies_into(container: Container, codec: &str) -> bool {
-    let everywhere = matches!(codec, "aac" | "mp3" | "mp2" | "ac3" | "eac3" | "alac");
-    let is_pcm = codec.starts_with("pcm_");
-    match container {
-        Container::Mp4 => everywhere || codec == "opus",
-        Container::Mov => {
-            let more = matches!(codec, "amr_nb" | "amr_wb" | "adpcm_ima_qt" | "adpcm_ms" | "adpcm_ima_wav" | "mace3" | "mace6");
-            everywhere || is_pcm || more
-        }
-        Container::Mkv => {
-            let own = matches!(codec, "opus" | "vorbis" | "flac" | "dts" | "truehd" | "mlp" | "tta" | "wavpack" | "mp1");
-            // Those that AVI and WAV have a number for.
-            let numbered = matches!(codec, "wmav1" | "wmav2" | "wmapro" | "adpcm_ms" | "adpcm_ima_wav" | "gsm_ms");
-            everywhere || is_pcm || own || numbered
-        }
-        Container::Wav => false,
+    let own = sound.layout.as_str();
+    let alike = codec.blocks().and_then(|blocks| blocks.alike.iter().find(|(name, _)| *name == own));
+    match (alike, sound.channels) {
+        (Some((_, layout)), _) => (*layout).to_owned(),
+        (None, 1) => "mono".to_owned(),
+        (None, 2) => "stereo".to_owned(),
+        (None, _) => own.to_owned(),
     }
 }

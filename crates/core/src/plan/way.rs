@@ -64,9 +64,12 @@ impl Way {
             return Ok(());
         }
         if let Err(word) = self.samples.conversion(&to) {
-            return Err(PlanError::Impossible(format!(
-                "colour of the kind “{word}”, which the source declares, cannot be converted: leave its colour space as it is, in a codec that stores it"
-            )));
+            return Err(PlanError::of_source(
+                "picture.colour",
+                format!(
+                    "colour of the kind “{word}”, which the source declares, cannot be converted: leave its colour space as it is, in a codec that stores it"
+                ),
+            ));
         }
         if self.changes_light(&to) {
             self.recolour(&to.space);

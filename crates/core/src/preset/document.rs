@@ -4,6 +4,11 @@ use serde_json::{Map, Value, json};
 use utoipa::PartialSchema;
 
 use super::{Preset, SCHEMA_VERSION};
+use crate::problem::Fault;
+
+fn words(faults: &[Fault]) -> String {
+    faults.iter().map(|fault| fault.words.as_str()).collect::<Vec<_>>().join(" ")
+}
 
 /// Why a document is no preset.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -26,8 +31,8 @@ pub enum PresetError {
         found: u64,
     },
     /// The parts do not go together.
-    #[error("{}", .0.join(" "))]
-    Impossible(Vec<String>),
+    #[error("{}", words(.0))]
+    Impossible(Vec<Fault>),
 }
 
 impl Preset {

@@ -12,10 +12,11 @@ mod validate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::formats::{Container, Effort, Level, PictureCodec, Profile, RateControl, text_or_number};
+use crate::formats::{Container, Effort, Level, PictureCodec, PictureFormat, ProfileName, RateControl};
+use crate::problem::Fault;
 use crate::time::{Rational, Span, rate_text};
 
-pub(crate) use validate::LARGEST_SIDE;
+pub(crate) use validate::{LARGEST_SIDE, SMALLEST_SIDE};
 
 pub use builtin::{builtin, builtin_presets, viewing_preset};
 pub use document::{LeftOut, PresetError, apply, joined_overrides, overrides_from_settings, preset_schema, with_overrides};
@@ -76,8 +77,8 @@ pub struct PictureSettings {
     /// The codec.
     pub codec: PictureCodec,
     /// Its profile; left out, the codec's usual one.
-    #[serde(default, deserialize_with = "profile")]
-    pub profile: Option<Profile>,
+    #[serde(default)]
+    pub profile: Option<ProfileName>,
     /// The highest level the file may need, such as `4.1`; left out, whatever is needed.
     #[serde(default)]
     pub level: Option<Level>,
@@ -138,16 +139,6 @@ pub struct PictureSettings {
 
 fn default_key_interval() -> Rational {
     Rational::whole(2)
-}
-
-fn profile<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Profile>, D::Error> {
-    use serde::de::IntoDeserializer;
-    use serde::de::value::StringDeserializer;
-    let value = Option::<serde_json::Value>::deserialize(deserializer)?;
-    let Some(value) = value.filter(|value| !value.is_null()) else { return Ok(None) };
-    let text = text_or_number(value).map_err(serde::de::Error::custom)?;
-    let text: StringDeserializer<D::Error> = text.into_deserializer();
-    Profile::deserialize(text).map(Some)
 }
 
 /// The size of the picture.
@@ -289,6 +280,16 @@ impl Default for Carry {
     }
 }
 
+impl PictureSettings {
+    /// How it is coded.
+    ///
+    /// # Errors
+    /// Everything that does not go together.
+    pub fn format(&self) -> Result<PictureFormat, Vec<Fault>> {
+        PictureFormat::of(self.codec, self.profile, self.level, self.rate, self.effort)
+    }
+}
+
 impl Preset {
     /// What decides about the file: all but its id, its names and its words.
     #[must_use]
@@ -302,18 +303,18 @@ impl Preset {
     pub fn headline(&self) -> String {
         let Some(picture) = &self.picture else {
             return match &self.sound {
-                Some(sound) => format!("{} · {}", self.container.words(), sound.codec.words()),
+                Some(sound) => format!("{} · {}", self.container.words(), sound.codec.words),
                 None => self.container.words().to_owned(),
             };
         };
-        let codec = picture.codec.words();
+        let codec = picture.codec.words;
         match picture.rate {
             RateControl::ConstantQuality { crf } => format!("{codec} · CRF {crf}"),
             RateControl::Average { bits_per_second, passes: 2, .. } => format!("{codec} · {bits_per_second}, 2 passes"),
             RateControl::Average { bits_per_second, .. } => format!("{codec} · {bits_per_second}"),
             RateControl::Constant { bits_per_second } => format!("{codec} · {bits_per_second} constant"),
             RateControl::ByProfile => {
-                format!("{codec} {}", picture.profile.unwrap_or(picture.codec.usual_profile()).words())
+                format!("{codec} {}", picture.codec.profile(picture.profile).map_or("", |profile| profile.words))
             }
         }
     }

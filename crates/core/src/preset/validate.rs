@@ -1,187 +1,151 @@
 //! Which settings go together, and what to say where they do not.
 
-use super::{CropRule, FieldsRule, FrameRateRule, PictureSettings, PixelAspectRule, Preset, SizeRule, SoundSettings, SpeedRule};
-use crate::formats::{Container, PictureCodec, Profile, RateControl, SoundCodec, level};
+use super::{
+    ChannelRule, CropRule, FieldsRule, FrameRateRule, PictureSettings, PixelAspectRule, Preset, SizeRule, SoundSettings,
+    SpeedRule,
+};
+use crate::formats::{Container, FieldsIn, FrameRates, SoundCoding};
 use crate::naming;
+use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
-use crate::time::{Rational, check_order};
-use crate::units::BitRate;
+use crate::time::{Rational, check_order, rate_text};
 
 /// The largest side that any encoder here takes.
 pub(crate) const LARGEST_SIDE: u32 = 8192;
-const SMALLEST_SIDE: u32 = 16;
-const FASTEST_RATE: Rational = Rational::whole(240);
+/// The smallest.
+pub(crate) const SMALLEST_SIDE: u32 = 16;
+/// Frames a second at most.
+pub(crate) const FASTEST_RATE: Rational = Rational::whole(240);
+/// Seconds between key frames at most.
+pub(crate) const LONGEST_GROUP: Rational = Rational::whole(60);
+
+/// Collects what cannot be.
+#[derive(Default)]
+struct Faults(Vec<Fault>);
+
+impl Faults {
+    fn add(&mut self, field: &str, code: FaultCode, words: String) {
+        self.0.push(Fault::new(field, code, words));
+    }
+
+    fn range(&mut self, field: &str, words: String) {
+        self.add(field, FaultCode::OutOfRange, words);
+    }
+}
 
 impl Preset {
     /// Everything that cannot be, in sentences; empty for a sound preset.
     #[must_use]
-    pub fn faults(&self) -> Vec<String> {
-        let mut faults = Vec::new();
+    pub fn faults(&self) -> Vec<Fault> {
+        let mut faults = Faults::default();
         let id_is_plain = !self.id.is_empty()
             && self.id.len() <= 64
             && self.id.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-');
         if !id_is_plain {
-            faults.push(format!("The id “{}” must have 1 to 64 lower-case letters, figures and hyphens.", self.id));
+            faults.range("id", format!("The id “{}” must have 1 to 64 lower-case letters, figures and hyphens.", self.id));
         }
         if self.name.trim().is_empty() {
-            faults.push("The preset needs a name.".to_owned());
+            faults.add("name", FaultCode::Missing, "The preset needs a name.".to_owned());
         }
-        for (what, text, most) in [
-            ("name", &self.name, 200),
-            ("name pattern", &self.name_pattern, 500),
-            ("advice when to use it", &self.use_when, 2000),
+        for (field, what, text, most) in [
+            ("name", "name", &self.name, 200),
+            ("name_pattern", "name pattern", &self.name_pattern, 500),
+            ("use_when", "advice when to use it", &self.use_when, 2000),
         ] {
             let letters = text.chars().count();
             if letters > most {
-                faults.push(format!("The {what} has {letters} letters: at most {most} can be kept."));
+                faults.range(field, format!("The {what} has {letters} letters: at most {most} can be kept."));
             }
         }
         if self.picture.is_none() && self.sound.is_none() {
-            faults.push("The preset has neither picture nor sound: give it one of them.".to_owned());
+            let words = "The preset has neither picture nor sound: give it one of them.".to_owned();
+            faults.add("picture", FaultCode::Missing, words);
         }
         if let Err(fault) = naming::check_pattern(&self.name_pattern) {
-            faults.push(fault.to_string());
+            faults.add("name_pattern", FaultCode::NotUnderstood, fault.to_string());
         }
         if let Err(fault) = check_order(&self.parts) {
-            faults.push(format!("The parts that are taken cannot be: {fault}."));
+            faults.add("parts", FaultCode::Contradiction, format!("The parts that are taken cannot be: {fault}."));
         }
         if let Some(picture) = &self.picture {
             picture_faults(self.container, picture, &mut faults);
         }
-        if let Some(picture) = &self.picture {
-            overlay_faults(picture, &mut faults);
-        }
         if let Some(sound) = &self.sound {
             sound_faults(self.container, sound, &mut faults);
         }
-        faults
+        faults.0
     }
 }
 
-/// Whether the container can hold the picture codec.
-#[must_use]
-const fn holds_picture(container: Container, codec: PictureCodec) -> bool {
-    match (container, codec) {
-        (Container::Mov | Container::Mkv, _) => true,
-        (Container::Mp4, PictureCodec::H264 | PictureCodec::Hevc | PictureCodec::Mpeg2) => true,
-        (Container::Mp4, PictureCodec::Prores | PictureCodec::Ffv1) | (Container::Wav, _) => false,
+/// “MOV or MKV”.
+fn names(containers: &[Container]) -> String {
+    let names: Vec<&str> = containers.iter().map(|container| container.words()).collect();
+    match names.split_last() {
+        Some((last, others)) if !others.is_empty() => format!("{} or {last}", others.join(", ")),
+        Some((last, _)) => (*last).to_owned(),
+        None => "another format".to_owned(),
     }
 }
 
-const fn holds_sound(container: Container, codec: SoundCodec) -> bool {
-    match (container, codec) {
-        (Container::Mov | Container::Mkv, _) => true,
-        (Container::Mp4, SoundCodec::Aac | SoundCodec::Copy) => true,
-        (Container::Mp4, SoundCodec::Pcm16 | SoundCodec::Pcm24) => false,
-        (Container::Wav, SoundCodec::Pcm16 | SoundCodec::Pcm24) => true,
-        (Container::Wav, SoundCodec::Aac | SoundCodec::Copy) => false,
-    }
-}
-
-fn picture_faults(container: Container, picture: &PictureSettings, faults: &mut Vec<String>) {
+fn picture_faults(container: Container, picture: &PictureSettings, faults: &mut Faults) {
     let codec = picture.codec;
-    if !holds_picture(container, codec) {
-        let instead = match container {
-            Container::Wav => "WAV holds sound alone; choose MOV, MP4 or MKV",
-            Container::Mp4 | Container::Mov | Container::Mkv => "choose MOV or MKV",
+    if !codec.containers.contains(&container) {
+        let held = names(codec.containers);
+        let words = if container.traits().is_sound_alone {
+            let name = container.words();
+            format!("{} cannot stand in {name}: {name} holds sound alone; choose {held}.", codec.words)
+        } else {
+            format!("{} cannot stand in {}: choose {held}.", codec.words, container.words())
         };
-        faults.push(format!("{} cannot stand in {}: {instead}.", codec.words(), container.words()));
+        faults.add("container", FaultCode::NotInContainer, words);
     }
-    let profile = picture.profile.unwrap_or(codec.usual_profile());
-    if !codec.profiles().contains(&profile) {
-        let known: Vec<_> = codec.profiles().iter().map(|profile| profile.words()).collect();
-        faults.push(format!("{} has no profile {}: choose {}.", codec.words(), profile.words(), known.join(", ")));
-    }
-    rate_faults(picture, profile, faults);
+    faults.0.extend(picture.format().err().into_iter().flatten());
     size_faults(picture, faults);
     mending_faults(picture, faults);
+    overlay_faults(picture, faults);
+    rate_faults(picture, faults);
+    if !picture.key_interval.is_positive() || picture.key_interval > LONGEST_GROUP {
+        let words = format!("The distance of key frames must be above 0 and at most {LONGEST_GROUP} seconds.");
+        faults.range("picture.key_interval", words);
+    }
+    let codes_fields = codec.profiles.iter().any(|profile| profile.fields != FieldsIn::Never);
+    if picture.fields == FieldsRule::Keep && !codes_fields {
+        let words = format!("{} is written in whole frames only: choose to deinterlace, or another codec.", codec.words);
+        faults.add("picture.fields", FaultCode::NotOfCodec, words);
+    }
+}
+
+/// Frames a second.
+fn rate_faults(picture: &PictureSettings, faults: &mut Faults) {
+    let codec = picture.codec;
     match picture.frame_rate {
         FrameRateRule::Constant { rate, .. } | FrameRateRule::AtMost { rate } => {
             if !rate.is_positive() || rate > FASTEST_RATE {
-                faults.push(format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}."));
+                let words = format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}.");
+                faults.range("picture.frame_rate.rate", words);
             }
-            if codec == PictureCodec::Mpeg2 && !level::mpeg2_has_rate(rate) {
-                faults.push(format!("MPEG-2 has no frame rate of {rate}: choose 23.976, 24, 25, 29.97, 30, 50, 59.94 or 60."));
+            if let FrameRates::These(rates) = codec.frame_rates
+                && !rates.contains(&rate)
+            {
+                let known: Vec<String> = rates.iter().map(|rate| rate_text(*rate)).collect();
+                let words = format!("{} has no frame rate of {rate}: choose one of {}.", codec.words, known.join(", "));
+                faults.add("picture.frame_rate.rate", FaultCode::NotOfCodec, words);
             }
         }
-        FrameRateRule::KeepVariable if codec == PictureCodec::Mpeg2 => {
-            faults.push("MPEG-2 needs a constant frame rate.".to_owned());
+        FrameRateRule::KeepVariable if codec.frame_rates != FrameRates::All => {
+            let words = format!("{} needs a constant frame rate.", codec.words);
+            faults.add("picture.frame_rate.rule", FaultCode::NotOfCodec, words);
         }
         FrameRateRule::Same | FrameRateRule::KeepVariable => {}
     }
-    if !picture.key_interval.is_positive() || picture.key_interval > Rational::whole(60) {
-        faults.push("The distance of key frames must be above 0 and at most 60 seconds.".to_owned());
-    }
-    if picture.fields == FieldsRule::Keep && codec == PictureCodec::Hevc {
-        faults.push("HEVC is written in whole frames only: choose to deinterlace, or another codec.".to_owned());
-    }
 }
 
-fn rate_faults(picture: &PictureSettings, profile: Profile, faults: &mut Vec<String>) {
-    let codec = picture.codec;
-    let rate = match (codec, picture.rate) {
-        (PictureCodec::Prores | PictureCodec::Ffv1, RateControl::ByProfile) => None,
-        (PictureCodec::Prores | PictureCodec::Ffv1, _) => {
-            faults.push(format!("The rate of {} follows from its profile: set the rate's mode to by_profile.", codec.words()));
-            None
-        }
-        (_, RateControl::ByProfile) => {
-            faults.push(format!("The profiles of {} set no rate: choose a quality or a bit rate.", codec.words()));
-            None
-        }
-        (PictureCodec::Mpeg2, RateControl::ConstantQuality { crf }) if !(1..=31).contains(&crf) => {
-            faults.push(format!("A quantiser of {crf} is out of range for MPEG-2: choose 1 to 31."));
-            None
-        }
-        (_, RateControl::ConstantQuality { crf }) if crf > 51 => {
-            faults.push(format!("A CRF of {crf} is out of range: choose 0 to 51."));
-            None
-        }
-        (PictureCodec::H264, RateControl::ConstantQuality { crf: 0 })
-            if !matches!(profile, Profile::High10 | Profile::High422) =>
-        {
-            faults.push(format!(
-                "A CRF of 0 is lossless, which {} cannot hold: choose 1 or more, or FFV1 for lossless files.",
-                profile.words()
-            ));
-            None
-        }
-        (_, RateControl::ConstantQuality { .. }) => None,
-        (_, RateControl::Average { bits_per_second, passes, peak }) => {
-            if let Some(peak) = peak.filter(|peak| *peak < bits_per_second) {
-                faults
-                    .push(format!("A highest rate of {peak} is below the mean of {bits_per_second}: raise it, or leave it out."));
-            }
-            if !(1..=2).contains(&passes) {
-                faults.push(format!("{passes} passes are not possible: choose 1 or 2."));
-            }
-            Some(bits_per_second)
-        }
-        (_, RateControl::Constant { bits_per_second }) => Some(bits_per_second),
-    };
-    let Some(rate) = rate else { return };
-    if rate < BitRate(16_000) || rate > BitRate(2_000_000_000) {
-        faults.push(format!("A picture rate of {rate} is out of range: choose 16 kb/s to 2000 Mb/s."));
-    }
-    if let Some(asked) = picture.level {
-        match level::highest_rate(codec, profile, asked) {
-            None => faults.push(format!("{} has no level {asked}.", codec.words())),
-            Some(highest) if rate > highest => faults.push(format!(
-                "{rate} is more than {} {} at level {asked} may have ({highest}): lower the rate or raise the level.",
-                codec.words(),
-                profile.words()
-            )),
-            Some(_) => {}
-        }
-    }
-}
-
-fn size_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
+fn size_faults(picture: &PictureSettings, faults: &mut Faults) {
     match picture.size {
         SizeRule::Same => {}
         SizeRule::Fraction { of } => {
             if !of.is_positive() || of > Rational::whole(4) {
-                faults.push(format!("{of} of the source is out of range: choose above 0 and at most 4."));
+                faults.range("picture.size.of", format!("{of} of the source is out of range: choose above 0 and at most 4."));
             }
         }
         SizeRule::Width { width, .. } => side_faults(width, "width", faults),
@@ -193,34 +157,37 @@ fn size_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
     }
     match picture.pixel_aspect {
         PixelAspectRule::Set(aspect) if aspect < Rational::constant(1, 8) || aspect > Rational::whole(8) => {
-            faults.push(format!("A pixel aspect of {aspect} is out of range: choose 1/8 to 8."));
+            faults.range("picture.pixel_aspect", format!("A pixel aspect of {aspect} is out of range: choose 1/8 to 8."));
         }
         PixelAspectRule::Set(_) | PixelAspectRule::Square | PixelAspectRule::Keep => {}
     }
     match picture.crop {
         CropRule::Shape { shape } if shape < Rational::constant(1, 8) || shape > Rational::whole(8) => {
-            faults.push(format!("A shape of {shape} is out of range: choose 1/8 to 8, such as 16/9."));
+            faults.range("picture.crop.shape", format!("A shape of {shape} is out of range: choose 1/8 to 8, such as 16/9."));
         }
         CropRule::Shape { .. } | CropRule::Never | CropRule::Bars | CropRule::ByHand { .. } => {}
     }
 }
 
-fn side_faults(side: u32, name: &str, faults: &mut Vec<String>) {
+fn side_faults(side: u32, name: &str, faults: &mut Faults) {
+    let field = format!("picture.size.{name}");
     if !(SMALLEST_SIDE..=LARGEST_SIDE).contains(&side) {
-        faults.push(format!("A {name} of {side} is out of range: choose {SMALLEST_SIDE} to {LARGEST_SIDE}."));
+        faults.range(&field, format!("A {name} of {side} is out of range: choose {SMALLEST_SIDE} to {LARGEST_SIDE}."));
     } else if side % 2 == 1 {
-        faults.push(format!("A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {} or {}.", side - 1, side + 1));
+        let (lower, higher) = (side - 1, side + 1);
+        faults.range(&field, format!("A {name} of {side} is odd, which 4:2:0 colour cannot hold: choose {lower} or {higher}."));
     }
 }
 
 /// Speed and levels.
-fn mending_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
+fn mending_faults(picture: &PictureSettings, faults: &mut Faults) {
     match picture.speed {
         SpeedRule::ToRate { rate } if !rate.is_positive() || rate > FASTEST_RATE => {
-            faults.push(format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}."));
+            let words = format!("A frame rate of {rate} is out of range: it must be above 0 and at most {FASTEST_RATE}.");
+            faults.range("picture.speed.rate", words);
         }
         SpeedRule::Percent { percent } if percent < Rational::whole(50) || percent > Rational::whole(200) => {
-            faults.push(format!("A speed of {percent} % is out of range: choose 50 to 200."));
+            faults.range("picture.speed.percent", format!("A speed of {percent} % is out of range: choose 50 to 200."));
         }
         SpeedRule::Same | SpeedRule::ToRate { .. } | SpeedRule::Percent { .. } => {}
     }
@@ -233,67 +200,87 @@ fn mending_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
     ];
     for (name, value, range) in ranges {
         if !range.contains(&value) {
-            faults.push(format!("A {name} of {value} is out of range: choose {} to {}.", range.start(), range.end()));
+            let words = format!("A {name} of {value} is out of range: choose {} to {}.", range.start(), range.end());
+            faults.range(&format!("picture.adjustment.{name}"), words);
         }
     }
 }
 
 /// Names of other files, and sizes of what is laid over the picture.
-fn overlay_faults(picture: &PictureSettings, faults: &mut Vec<String>) {
-    let mut ranged = |name: &str, value: u8, range: std::ops::RangeInclusive<u8>| {
+fn overlay_faults(picture: &PictureSettings, faults: &mut Faults) {
+    let mut ranged = |field: &str, name: &str, value: u8, range: std::ops::RangeInclusive<u8>| {
         if !range.contains(&value) {
-            faults.push(format!("A {name} of {value} % is out of range: choose {} to {}.", range.start(), range.end()));
+            let words = format!("A {name} of {value} % is out of range: choose {} to {}.", range.start(), range.end());
+            faults.range(&format!("picture.overlays.{field}"), words);
         }
     };
     if let Some(mark) = &picture.overlays.watermark {
-        ranged("watermark width", mark.width, 1..=100);
-        ranged("watermark margin", mark.margin, 0..=40);
-        ranged("watermark opacity", mark.opacity, 1..=100);
+        ranged("watermark.width", "watermark width", mark.width, 1..=100);
+        ranged("watermark.margin", "watermark margin", mark.margin, 0..=40);
+        ranged("watermark.opacity", "watermark opacity", mark.opacity, 1..=100);
     }
-    ranged("text height", picture.overlays.burn_in.height, 2..=20);
-    let names = picture.colour.lut.iter().chain(picture.overlays.watermark.as_ref().map(|mark| &mark.picture));
-    for name in names.filter(|name| name.trim().is_empty() || name.len() > 200 || name.contains('\0')) {
-        faults.push(format!("“{name}” is no name of a table or a picture."));
+    ranged("burn_in.height", "text height", picture.overlays.burn_in.height, 2..=20);
+    let lut = picture.colour.lut.iter().map(|name| ("picture.colour.lut", name));
+    let mark = picture.overlays.watermark.iter().map(|mark| ("picture.overlays.watermark.picture", &mark.picture));
+    for (field, name) in lut.chain(mark) {
+        if name.trim().is_empty() || name.len() > 200 || name.contains('\0') {
+            faults.add(field, FaultCode::NotUnderstood, format!("“{name}” is no name of a table or a picture."));
+        }
     }
 }
 
-fn sound_faults(container: Container, sound: &SoundSettings, faults: &mut Vec<String>) {
-    if !holds_sound(container, sound.codec) {
-        let instead = match (container, sound.codec) {
-            (Container::Wav, _) => "choose PCM",
-            (_, _) => "choose AAC, or MOV or MKV as the container",
-        };
-        faults.push(format!("{} cannot stand in {}: {instead}.", sound.codec.words(), container.words()));
+fn sound_faults(container: Container, sound: &SoundSettings, faults: &mut Faults) {
+    let codec = sound.codec;
+    if !codec.containers.contains(&container) {
+        let held = names(codec.containers);
+        let words = format!("{} cannot stand in {}: choose {held}, or another codec.", codec.words, container.words());
+        faults.add("sound.codec", FaultCode::NotInContainer, words);
     }
-    match (sound.codec, sound.bits_per_second) {
-        (SoundCodec::Aac, None) => faults.push("AAC needs a rate: set sound.bits_per_second, such as 192000.".to_owned()),
-        (SoundCodec::Aac, Some(rate)) if !(BitRate(16_000)..=BitRate(1_024_000)).contains(&rate) => {
-            faults.push(format!("{rate} is out of range for AAC: choose 16 to 1024 kb/s."));
+    let sample_rates = match (&codec.coding, sound.bits_per_second) {
+        (SoundCoding::Blocks(blocks), rate) => {
+            let range = &blocks.rates;
+            let (least, most) = (range.start() / 1000, range.end() / 1000);
+            match rate {
+                None => {
+                    let words = format!("{} needs a rate: set sound.bits_per_second, such as 192000.", codec.words);
+                    faults.add("sound.bits_per_second", FaultCode::Missing, words);
+                }
+                Some(rate) if !range.contains(&rate.0) => {
+                    let words = format!("{rate} is out of range for {}: choose {least} to {most} kb/s.", codec.words);
+                    faults.range("sound.bits_per_second", words);
+                }
+                Some(_) => {}
+            }
+            let rates = blocks.sample_rates;
+            rates.first().zip(rates.last()).map(|(least, most)| *least..=*most)
         }
-        (SoundCodec::Pcm16 | SoundCodec::Pcm24 | SoundCodec::Copy, Some(_)) => {
-            faults.push(format!("A rate cannot be chosen for {}: leave sound.bits_per_second out.", sound.codec.words()));
-        }
-        (SoundCodec::Aac, Some(_)) | (SoundCodec::Pcm16 | SoundCodec::Pcm24 | SoundCodec::Copy, None) => {}
+        (SoundCoding::Linear { sample_rates, .. }, _) => Some(sample_rates.clone()),
+        (SoundCoding::Copied, _) => None,
+    };
+    if codec.blocks().is_none() && sound.bits_per_second.is_some() {
+        let words = format!("A rate cannot be chosen for {}: leave sound.bits_per_second out.", codec.words);
+        faults.add("sound.bits_per_second", FaultCode::NotOfCodec, words);
     }
-    let rates = 8_000..=if sound.codec == SoundCodec::Aac { 96_000 } else { 192_000 };
-    if let Some(rate) = sound.sample_rate
-        && !rates.contains(&rate)
+    if let (Some(rate), Some(range)) = (sound.sample_rate, sample_rates)
+        && !range.contains(&rate)
     {
-        faults.push(format!(
-            "{rate} samples a second are out of range for {}: choose {} to {}.",
-            sound.codec.words(),
-            rates.start(),
-            rates.end()
-        ));
+        let (least, most) = (range.start(), range.end());
+        let words = format!("{rate} samples a second are out of range for {}: choose {least} to {most}.", codec.words);
+        faults.range("sound.sample_rate", words);
     }
     let Downmix { centre, surrounds, lfe, level } = sound.downmix;
-    if [Some(centre), Some(surrounds), lfe].into_iter().flatten().any(|part| !(-60..=6).contains(&part)) {
-        faults.push("What is mixed down may have -60 to 6 dB of itself.".to_owned());
+    for (name, part) in [("centre", Some(centre)), ("surrounds", Some(surrounds)), ("lfe", lfe)] {
+        if part.is_some_and(|part| !(-60..=6).contains(&part)) {
+            let words = "What is mixed down may have -60 to 6 dB of itself.".to_owned();
+            faults.range(&format!("sound.downmix.{name}"), words);
+        }
     }
     if !(-24..=24).contains(&level) {
-        faults.push(format!("{level} dB are out of range for the level of what is mixed down: choose -24 to 24."));
+        let words = format!("{level} dB are out of range for the level of what is mixed down: choose -24 to 24.");
+        faults.range("sound.downmix.level", words);
     }
-    if sound.codec == SoundCodec::Copy && (sound.sample_rate.is_some() || sound.channels != super::ChannelRule::Same) {
-        faults.push("Sound that is left untouched keeps its channels and its sample rate.".to_owned());
+    if codec.is_copy() && (sound.sample_rate.is_some() || sound.channels != ChannelRule::Same) {
+        let words = "Sound that is left untouched keeps its channels and its sample rate.".to_owned();
+        faults.add("sound.codec", FaultCode::Contradiction, words);
     }
 }

@@ -4,7 +4,7 @@ use super::{Coding, Options};
 
 /// Version 3 with checksums in slices, as archives want it, every frame by itself, coded by the range coder, which takes
 /// fewer bits than the other.
-pub(super) fn set(Coding { plan, .. }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, .. }: Coding<'_>, options: &mut Options) {
     let pixels = u64::from(plan.width) * u64::from(plan.height);
     // As many as can be worked on side by side, while each is large enough to learn from.
     let slices = match pixels {
@@ -16,5 +16,4 @@ pub(super) fn set(Coding { plan, .. }: Coding<'_>, options: &mut Options) -> &'s
     for (name, value) in [("level", 3), ("g", 1), ("slices", slices), ("slicecrc", 1), ("coder", 1)] {
         options.set(name, value);
     }
-    "ffv1"
 }

@@ -1,6 +1,6 @@
 //! H.264 (ITU-T H.264).
 
-use beryl_core::formats::{Effort, Profile, RateControl};
+use beryl_core::formats::{Effort, RateControl};
 
 use super::{Coding, Options, Pass, mastering_display};
 
@@ -8,33 +8,25 @@ use super::{Coding, Options, Pass, mastering_display};
 /// that class in the place of its own.
 pub(super) const TAG: [u8; 4] = *b"avc1";
 
-pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Options) {
     options.set(
         "preset",
-        match plan.effort {
+        match plan.format.effort() {
             Effort::Quick => "veryfast",
             Effort::Balanced => "medium",
             Effort::Thorough => "slow",
         },
     );
-    options.set(
-        "profile",
-        match plan.profile {
-            Profile::Baseline => "baseline",
-            Profile::Main => "main",
-            Profile::High10 => "high10",
-            Profile::High422 => "high422",
-            _ => "high",
-        },
-    );
+    // The library has the same names for them.
+    options.set("profile", plan.format.profile().id);
     options.set("g", plan.key_interval_frames);
-    if let Some(level) = plan.level {
+    if let Some(level) = plan.format.level() {
         options.set("level", level);
     }
     // Bits go where the picture is flat by how flat all of it is: fewer of them for the same quality, at the same speed
     // (`docs/benchmarks.md`).
     let mut own = vec!["aq-mode=2".to_owned()];
-    match plan.rate {
+    match plan.format.rate() {
         RateControl::ConstantQuality { crf } => {
             options.set("crf", crf);
             if let Some(peak) = plan.peak {
@@ -70,5 +62,4 @@ pub(super) fn set(Coding { plan, pass, notes, .. }: Coding<'_>, options: &mut Op
     if plan.field_order.is_interlaced() {
         options.flag("ildct+ilme");
     }
-    "libx264"
 }

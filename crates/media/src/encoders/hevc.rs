@@ -1,6 +1,6 @@
 //! HEVC (ITU-T H.265).
 
-use beryl_core::formats::{Effort, Profile, RateControl};
+use beryl_core::formats::{Effort, RateControl};
 use beryl_core::picture::Hdr;
 
 use super::{Coding, Options, Pass, mastering_display};
@@ -8,31 +8,24 @@ use super::{Coding, Options, Pass, mastering_display};
 /// Its parameter sets stand in front, and nowhere in the stream.
 pub(super) const TAG: [u8; 4] = *b"hvc1";
 
-pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options: &mut Options) {
     options.set(
         "preset",
-        match plan.effort {
+        match plan.format.effort() {
             Effort::Quick => "superfast",
             Effort::Balanced => "medium",
             Effort::Thorough => "slow",
         },
     );
-    options.set(
-        "profile",
-        match plan.profile {
-            Profile::Main10 => "main10",
-            Profile::Main42210 => "main422-10",
-            _ => "main",
-        },
-    );
+    options.set("profile", plan.format.profile().id.replace('_', "-"));
     options.set("g", plan.key_interval_frames);
     // No picture refers to one before the key frame in front of it: files can be entered and cut there.
     let mut own = vec!["log-level=none:open-gop=0:repeat-headers=0".to_owned()];
     own.push(format!("pools={threads}"));
-    if let Some(level) = plan.level {
+    if let Some(level) = plan.format.level() {
         own.push(format!("level-idc={level}"));
     }
-    match plan.rate {
+    match plan.format.rate() {
         RateControl::ConstantQuality { crf } => options.set("crf", crf),
         RateControl::Average { bits_per_second, .. } => options.set("b", bits_per_second.0),
         RateControl::Constant { bits_per_second } => {
@@ -51,12 +44,11 @@ pub(super) fn set(Coding { plan, pass, notes, threads, .. }: Coding<'_>, options
     }
     own.extend(plan.hdr.as_ref().map(hdr_parameters));
     options.set("x265-params", own.join(":"));
-    "libx265"
 }
 
 /// Frames that are encoded side by side on so many threads, which share the lines of few; more frames would cost memory
 /// and quality.
-pub(super) const fn frames_at_once(threads: u32) -> u32 {
+pub(super) fn frames_at_once(threads: u32) -> u32 {
     match threads {
         0..6 => 1,
         6..12 => 2,

@@ -131,37 +131,69 @@ pub(crate) fn picture(coding: Coding<'_>, clock: Rational, first_pass: Option<St
     })
 }
 
+/// How a codec's encoder is found and told what to do.
+struct Encoder {
+    /// The codec, by its word in documents.
+    codec: &'static str,
+    /// The encoder's name in libavcodec.
+    library: &'static str,
+    /// Sets its options.
+    set: fn(Coding<'_>, &mut Options),
+    /// The library's own number of threads for so many that it may have.
+    threads: fn(u32) -> u32,
+    /// Whether a first pass is made with less effort than the second.
+    has_light_first_pass: bool,
+    /// The four characters by which ISO files name the codec, where the library's own choice is not the right one.
+    tag: Option<[u8; 4]>,
+}
+
+/// All encoders of pictures, one for each codec.
+static ENCODERS: [Encoder; 5] = [
+    Encoder { has_light_first_pass: true, tag: Some(h264::TAG), ..Encoder::of("h264", "libx264", h264::set) },
+    Encoder { threads: hevc::frames_at_once, tag: Some(hevc::TAG), ..Encoder::of("hevc", "libx265", hevc::set) },
+    Encoder::of("prores", "prores_ks", prores::set),
+    Encoder::of("mpeg2", "mpeg2video", mpeg2::set),
+    Encoder::of("ffv1", "ffv1", ffv1::set),
+];
+
+impl Encoder {
+    const fn of(codec: &'static str, library: &'static str, set: fn(Coding<'_>, &mut Options)) -> Self {
+        Self { codec, library, set, threads: |threads| threads, has_light_first_pass: false, tag: None }
+    }
+
+    /// That of a codec. Each that is declared has one, as the tests see to; without it, none opens.
+    fn named(codec: PictureCodec) -> &'static Self {
+        static NONE: Encoder = Encoder::of("", "", |_, _| ());
+        ENCODERS.iter().find(|encoder| encoder.codec == codec.id).unwrap_or(&NONE)
+    }
+}
+
 /// The encoder's name and its options.
 fn encoder_options(coding: Coding<'_>) -> (&'static str, Vec<(String, String)>) {
+    let encoder = Encoder::named(coding.plan.format.codec());
     let mut options = Options::default();
     if coding.global_header {
         options.flag("global_header");
     }
-    let threads = match coding.plan.codec {
-        PictureCodec::Hevc => hevc::frames_at_once(coding.threads),
-        PictureCodec::H264 | PictureCodec::Prores | PictureCodec::Mpeg2 | PictureCodec::Ffv1 => coding.threads,
-    };
-    options.set("threads", threads);
-    let name = match coding.plan.codec {
-        PictureCodec::H264 => h264::set(coding, &mut options),
-        PictureCodec::Hevc => hevc::set(coding, &mut options),
-        PictureCodec::Prores => prores::set(coding, &mut options),
-        PictureCodec::Mpeg2 => mpeg2::set(coding, &mut options),
-        PictureCodec::Ffv1 => ffv1::set(coding, &mut options),
-    };
+    options.set("threads", (encoder.threads)(coding.threads));
+    (encoder.set)(coding, &mut options);
     if !options.flags.is_empty() {
         let flags = std::mem::take(&mut options.flags);
         options.set("flags", flags);
     }
-    (name, options.entries)
+    (encoder.library, options.entries)
+}
+
+/// Whether a first pass over pictures of this codec is made with less effort than the second.
+pub(crate) fn has_light_first_pass(codec: PictureCodec) -> bool {
+    Encoder::named(codec).has_light_first_pass
 }
 
 /// The four characters by which a container names a codec, where the library's own choice is not the right one.
-pub(crate) const fn picture_tag(container: Container, codec: PictureCodec) -> Option<[u8; 4]> {
-    match (container, codec) {
-        (Container::Mp4 | Container::Mov, PictureCodec::Hevc) => Some(hevc::TAG),
-        (Container::Mp4 | Container::Mov, PictureCodec::H264) => Some(h264::TAG),
-        _ => None,
+pub(crate) fn picture_tag(container: Container, codec: PictureCodec) -> Option<[u8; 4]> {
+    match container {
+        Container::Mp4 | Container::Mov => Encoder::named(codec).tag,
+        Container::Mkv | Container::Wav => None,
     }
 }
 
@@ -179,5 +211,19 @@ pub(crate) fn picture_clock(rate: FrameRatePlan, frames: Rational) -> Rational {
     match rate {
         FrameRatePlan::Constant { rate } => rate.inverse().unwrap_or(frames),
         FrameRatePlan::Variable { .. } => frames,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_codec_that_is_declared_has_one_encoder_and_each_encoder_its_codec() {
+        let mut declared: Vec<&str> = PictureCodec::all().iter().map(|codec| codec.id).collect();
+        let mut encoders: Vec<&str> = ENCODERS.iter().map(|encoder| encoder.codec).collect();
+        declared.sort_unstable();
+        encoders.sort_unstable();
+        assert_eq!(declared, encoders);
     }
 }

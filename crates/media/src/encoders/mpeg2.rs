@@ -1,6 +1,6 @@
 //! MPEG-2 video (ISO/IEC 13818-2).
 
-use beryl_core::formats::{Profile, RateControl};
+use beryl_core::formats::RateControl;
 
 use super::{Coding, Options, Pass};
 
@@ -9,20 +9,20 @@ const MOST_B_FRAMES: u32 = 2;
 /// The library's quality unit: so many to one step of the quantiser.
 const QUALITY_UNIT: u32 = 118;
 
-pub(super) fn set(Coding { plan, pass, .. }: Coding<'_>, options: &mut Options) -> &'static str {
+pub(super) fn set(Coding { plan, pass, .. }: Coding<'_>, options: &mut Options) {
     let distance = plan.key_interval_frames.clamp(1, 600);
     let between = MOST_B_FRAMES.min(distance - 1);
     // The library counts from the frame that is coded first. A key frame is coded before the B frames that are shown before
     // it, so the first group is shown longer than it is coded, by as many.
     options.set("g", distance - between);
     options.set("bf", between);
-    if plan.profile == Profile::Mpeg2422 {
+    if plan.format.profile().id == "mpeg2_422" {
         options.set("profile", "422");
     }
     // Kinds of blocks and coefficients are chosen by what they cost and what they spoil.
     options.set("mbd", "rd");
     options.set("trellis", 1);
-    match plan.rate {
+    match plan.format.rate() {
         RateControl::ConstantQuality { crf } => {
             options.set("global_quality", u32::from(crf) * QUALITY_UNIT);
             options.flag("qscale");
@@ -45,5 +45,4 @@ pub(super) fn set(Coding { plan, pass, .. }: Coding<'_>, options: &mut Options) 
     if plan.field_order.is_interlaced() {
         options.flag("ildct+ilme");
     }
-    "mpeg2video"
 }

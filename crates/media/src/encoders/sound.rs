@@ -1,6 +1,5 @@
 //! Sound.
 
-use beryl_core::formats::SoundCodec;
 use beryl_core::plan::SoundPlan;
 use beryl_core::sound::layout::notation;
 use beryl_core::time::Rational;
@@ -11,12 +10,8 @@ use crate::raw::{EncoderKind, EncoderSettings};
 /// The encoder of a sound stream; nothing where the stream is taken over untouched.
 pub(crate) fn sound(plan: &SoundPlan, global_header: bool) -> Option<EncoderSettings> {
     let mut options = Options::default();
-    let name = match plan.codec {
-        SoundCodec::Aac => "aac",
-        SoundCodec::Pcm16 => "pcm_s16le",
-        SoundCodec::Pcm24 => "pcm_s24le",
-        SoundCodec::Copy => return None,
-    };
+    // The library calls encoders and what they make alike.
+    let name = plan.codec.probe_name()?;
     if let Some(rate) = plan.bit_rate {
         options.set("b", rate.0);
     }

@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::time::Duration;
 
-use beryl_core::formats::PictureCodec;
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
 use beryl_core::preset::Lead;
 use beryl_core::time::Rational;
@@ -195,7 +194,7 @@ impl EncodeTask<'_> {
 
     /// For a first pass that is made with less effort than the second.
     fn foretaste(&self, plan: &PicturePlan, clock: Rational) -> Option<Foretaste> {
-        let is_lighter = plan.codec == PictureCodec::H264 && self.pass == Pass::First;
+        let is_lighter = encoders::has_light_first_pass(plan.format.codec()) && self.pass == Pass::First;
         let frames = plan.frames.filter(|_| is_lighter)?;
         let clock = encoders::picture_clock(plan.frame_rate, clock);
         let notes = self.work.notes_file.to_string_lossy();
@@ -221,7 +220,7 @@ impl EncodeTask<'_> {
                 stream.rate = None;
             }
             stream.hdr = plan.hdr.clone().map(Box::new);
-            if let Some(tag) = encoders::picture_tag(self.work.run.plan.container, plan.codec) {
+            if let Some(tag) = encoders::picture_tag(self.work.run.plan.container, plan.format.codec()) {
                 stream.set_tag(tag);
             }
             // Where the writer has given up, the first packet will show it.

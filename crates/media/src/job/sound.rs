@@ -2,7 +2,6 @@
 
 use std::collections::VecDeque;
 
-use beryl_core::formats::Container;
 use beryl_core::plan::SoundPlan;
 use beryl_core::preset::Pitch;
 use beryl_core::sound::downmix::Mix;
@@ -291,7 +290,7 @@ impl Outlet<'_> {
 
     /// Says of the last packets how much of them is heard, where no edit list does; answers whether any is.
     fn trim(&self, packet: &mut Packet) -> Result<bool, AvError> {
-        let in_packets = self.task.work.run.plan.container == Container::Mkv;
+        let in_packets = self.task.work.run.plan.container.traits().trims_in_packets;
         let Some((begins, length)) = packet.pts().zip(self.encoder.frame_samples()).filter(|_| in_packets) else {
             return Ok(true);
         };

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use beryl_core::after::check::Measured;
 use beryl_core::formats::interleave::Interleaver;
 use beryl_core::formats::iso::Listed;
-use beryl_core::formats::{Container, SoundCodec, language};
+use beryl_core::formats::{SoundCoding, TimecodeAs, language};
 use beryl_core::plan::{FrameRatePlan, Plan};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, RunNews, SourceRef};
@@ -93,7 +93,7 @@ impl WriteTask<'_> {
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
             return Ok(false);
         };
-        let encodes = plan.picture.is_some() || plan.sound.iter().any(|sound| sound.codec != SoundCodec::Copy);
+        let encodes = plan.picture.is_some() || plan.sound.iter().any(|sound| !sound.codec.is_copy());
         if encodes && self.work.given().is_empty() {
             let why = "nothing of the source could be decoded";
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
@@ -122,7 +122,7 @@ impl WriteTask<'_> {
     fn begin(&self, plan: &Plan, streams: &BTreeMap<usize, EncoderStream>) -> Result<Output, WriteError> {
         let medium = Medium::new(self.work.take_file()?, self.shared.control.stop().clone());
         let mut output = Output::create(medium, muxer(plan.container))?;
-        if plan.container == Container::Mkv {
+        if plan.container.traits().trims_in_packets {
             output.tell_delays_of_codecs();
         }
         for (slot, stream) in streams {
@@ -136,7 +136,7 @@ impl WriteTask<'_> {
             .map(|chapter| OutputChapter { start: chapter.start, end: chapter.end, title: chapter.title.clone() })
             .collect();
         output.set_chapters(&chapters)?;
-        if plan.container == Container::Mp4 {
+        if plan.container.traits().index_in_front {
             output.leave_index_room(&expected_index(plan));
         }
         output.write_header(muxer_options(plan.container))?;
@@ -199,9 +199,13 @@ fn expected_index(plan: &Plan) -> Vec<Listed> {
     });
     let seconds = u64::try_from(plan.known_duration().ceil()).unwrap_or(0);
     let sound = plan.sound.iter().map(|sound| {
-        // AAC has 1024 samples in a packet; what is copied may have fewer.
-        let (samples, even) = if sound.codec == SoundCodec::Copy { (480, false) } else { (1024, true) };
-        let packets = with_spare(seconds * u64::from(sound.sample_rate) / samples);
+        // What is copied may have fewer samples in a packet than what is coded here.
+        let (samples, even) = match &sound.codec.coding {
+            SoundCoding::Copied => (480, false),
+            SoundCoding::Linear { .. } => (1024, true),
+            SoundCoding::Blocks(blocks) => (blocks.samples, true),
+        };
+        let packets = with_spare(seconds * u64::from(sound.sample_rate) / u64::from(samples));
         Listed {
             packets,
             keys: 0,
@@ -219,7 +223,7 @@ fn stream_description(plan: &Plan, slot: usize) -> (BTreeMap<String, String>, Ve
     let mut tags = BTreeMap::new();
     let sounds_from = usize::from(plan.picture.is_some());
     if slot < sounds_from {
-        if plan.container != Container::Mkv {
+        if plan.container.traits().timecode == TimecodeAs::Track {
             tags.extend(plan.timecode.clone().map(|timecode| ("timecode".to_owned(), timecode)));
             tags.extend(plan.reel.clone().map(|reel| ("reel_name".to_owned(), reel)));
         }
@@ -238,7 +242,7 @@ fn stream_description(plan: &Plan, slot: usize) -> (BTreeMap<String, String>, Ve
 
 fn file_tags(plan: &Plan) -> BTreeMap<String, String> {
     let mut tags = plan.tags.clone();
-    if plan.container == Container::Mkv {
+    if plan.container.traits().timecode == TimecodeAs::Tag {
         tags.extend(plan.timecode.clone().map(|timecode| ("TIMECODE".to_owned(), timecode)));
         tags.extend(plan.reel.clone().map(|reel| ("REEL_NAME".to_owned(), reel)));
     }

@@ -14,7 +14,6 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::facts::{Content, Facts, Stream};
-use crate::formats::Container;
 use crate::plan::Plan;
 use crate::problem::{Problem, ProblemKind};
 use crate::time::Rational;
@@ -246,15 +245,11 @@ pub fn judge(plan: &Plan, measured: &Measured) -> CheckReport {
 }
 
 fn judge_container(plan: &Plan, measured: &Measured, judge: &mut Judge) {
-    let expected = match plan.container {
-        Container::Mp4 | Container::Mov => "mov",
-        Container::Mkv => "matroska",
-        Container::Wav => "wav",
-    };
+    let container = plan.container.traits();
     let found = measured.facts.container.split(',').next().unwrap_or_default();
-    judge.equal("container", expected, found);
+    judge.equal("container", container.probe_name, found);
     judge.item("size", "more than nothing", measured.facts.size, measured.facts.size > ByteSize(0));
-    if plan.container == Container::Mp4 {
+    if container.index_in_front {
         let words = |front: bool| if front { "in front" } else { "at the end" };
         judge.equal("index", words(true), words(measured.index_in_front == Some(true)));
     }
@@ -262,7 +257,7 @@ fn judge_container(plan: &Plan, measured: &Measured, judge: &mut Judge) {
 
 /// Chapters and tags.
 fn judge_extras(plan: &Plan, measured: &Measured, judge: &mut Judge) {
-    if plan.container == Container::Wav {
+    if !plan.container.traits().keeps_tags {
         return;
     }
     let found = &measured.facts.chapters;

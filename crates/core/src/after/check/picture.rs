@@ -2,8 +2,8 @@
 
 use super::{Given, Judge, LookAt, Measured, StreamMeasure, given_to, is_moving_picture, seconds_text, streams_of, timing};
 use crate::facts::{Content, Picture, Stream};
-use crate::formats::{Container, PictureCodec, Profile, level};
-use crate::picture::{FieldOrder, Hdr, Orientation, is_rgb};
+use crate::formats::Container;
+use crate::picture::{FieldOrder, Hdr, Orientation, PixelForm, is_rgb};
 use crate::plan::{FrameRatePlan, PicturePlan, Plan};
 use crate::time::{Rational, rate_text};
 use crate::units::BitRate;
@@ -36,54 +36,30 @@ pub(super) fn judge(plan: &Plan, measured: &Measured, judge: &mut Judge) {
 }
 
 fn judge_form(container: Container, planned: &PicturePlan, stream: &Stream, found: &Picture, judge: &mut Judge) {
-    judge.equal("picture codec", planned.codec.probe_name(), stream.codec.as_str());
-    let (profile, allowed) = profiles(planned.codec, planned.profile);
+    let (codec, profile) = (planned.format.codec(), planned.format.profile());
+    judge.equal("picture codec", codec.probe_name, stream.codec.as_str());
     if let Some(found) = stream.profile.as_deref() {
-        judge.item("profile", profile, found, allowed.contains(&found));
+        judge.item("profile", profile.words, found, profile.in_files.contains(&found));
     }
     judge.equal("frame size", format!("{}×{}", planned.width, planned.height), format!("{}×{}", found.width, found.height));
     let (aspect, found_aspect) = (planned.pixel_aspect, found.pixel_aspect);
     let is_same = same_aspect(aspect, found_aspect)
         // MKV says how many columns are shown, in whole ones.
-        || container == Container::Mkv && ((aspect - found_aspect) * Rational::whole(planned.width.into())).abs() <= Rational::ONE;
+        || container.traits().aspect_in_columns && ((aspect - found_aspect) * Rational::whole(planned.width.into())).abs() <= Rational::ONE;
     judge.item("pixel aspect", aspect, found_aspect, is_same);
-    if planned.codec != PictureCodec::Prores {
+    if codec.tells_pixel_format {
         // Full range is told by its own tag; the library's other name for such formats says nothing more.
         judge.equal("pixel format", planned.pixel_format.as_str(), &found.pixel_format.replace("yuvj", "yuv"));
+    } else {
+        let least = PixelForm::of(&planned.pixel_format).depth;
+        judge.item("depth", format!("{least} bit or more"), format!("{} bit", found.depth), found.depth >= least);
     }
     judge.equal("orientation", Orientation::default().words(), found.orientation.words());
-    if container == Container::Mov && planned.codec == PictureCodec::Prores {
-        judge.item("depth", "10 bit or more", format!("{} bit", found.depth), found.depth >= 10);
-    }
 }
 
 /// Containers store the aspect of a pixel in numbers of their own size.
 fn same_aspect(one: Rational, other: Rational) -> bool {
     (one - other).abs() <= one.abs() * Rational::constant(1, 2000)
-}
-
-/// How a profile is called in a file, and all that a file may say instead: what decodes with less.
-const fn profiles(codec: PictureCodec, profile: Profile) -> (&'static str, &'static [&'static str]) {
-    match (codec, profile) {
-        (PictureCodec::H264, Profile::Baseline) => ("Constrained Baseline", &["Constrained Baseline", "Baseline"]),
-        (PictureCodec::H264, Profile::Main) => ("Main", &["Main", "Constrained Baseline"]),
-        (PictureCodec::H264, Profile::High) => ("High", &["High", "Main", "Constrained Baseline"]),
-        (PictureCodec::H264, Profile::High10) => ("High 10", &["High 10", "High 10 Intra"]),
-        (PictureCodec::H264, Profile::High422) => ("High 4:2:2", &["High 4:2:2", "High 4:2:2 Intra"]),
-        (PictureCodec::Hevc, Profile::Main10) => ("Main 10", &["Main 10"]),
-        (PictureCodec::Hevc, Profile::Main42210) => ("Main 4:2:2 10", &["Rext"]),
-        (PictureCodec::Hevc, _) => ("Main", &["Main"]),
-        (PictureCodec::Prores, Profile::Proxy) => ("Proxy", &["Proxy"]),
-        (PictureCodec::Prores, Profile::Lt) => ("LT", &["LT"]),
-        (PictureCodec::Prores, Profile::Hq) => ("HQ", &["HQ"]),
-        (PictureCodec::Prores, Profile::P4444) => ("4444", &["4444"]),
-        (PictureCodec::Prores, Profile::P4444Xq) => ("4444 XQ", &["XQ"]),
-        (PictureCodec::Prores, _) => ("422", &["Standard"]),
-        (PictureCodec::Mpeg2, Profile::Mpeg2422) => ("4:2:2", &["4:2:2"]),
-        (PictureCodec::Mpeg2, _) => ("Main", &["Main"]),
-        (PictureCodec::H264, _) => ("High", &["High", "Main", "Constrained Baseline"]),
-        (PictureCodec::Ffv1, _) => ("lossless", &[]),
-    }
 }
 
 fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, judge: &mut Judge) {
@@ -106,7 +82,7 @@ fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, ju
         judge.equal("place of chroma", planned.as_str(), found.as_str());
     }
     if let Some(hdr) = &planned.hdr
-        && container != Container::Wav
+        && !container.traits().is_sound_alone
     {
         let found = found.hdr.as_ref();
         judge.equal("mastering display", display_words(Some(hdr)), display_words(found));
@@ -159,8 +135,7 @@ fn judge_frames(plan: &Plan, planned: &PicturePlan, measured: &Measured, measure
             judge.note("frames", expected, measure.packets, expected.abs_diff(measure.packets) <= rounding, why);
         }
     }
-    let is_intra = matches!(planned.codec, PictureCodec::Prores | PictureCodec::Ffv1);
-    if !is_intra && measure.longest_group > 0 {
+    if !planned.format.codec().is_intra() && measure.longest_group > 0 {
         let most = u64::from(planned.key_interval_frames);
         judge.item("frames between key frames", format!("{most} at most"), measure.longest_group, measure.longest_group <= most);
     }
@@ -169,12 +144,13 @@ fn judge_frames(plan: &Plan, planned: &PicturePlan, measured: &Measured, measure
 /// The level in the file against what its size, rate and peak rate need, and against what was allowed.
 fn judge_level(planned: &PicturePlan, stream: &Stream, measure: &StreamMeasure, judge: &mut Judge) {
     let Some(found) = stream.level else { return };
-    if let Some(most) = planned.level {
+    if let Some(most) = planned.format.level() {
         judge.item("level", format!("{most} at most"), found, found <= most);
     }
     let peak = BitRate(measure.peak_second.0.saturating_mul(8));
     let rate = planned.frame_rate.rate();
-    let needed = level::needed(planned.codec, planned.profile, planned.width, planned.height, rate, peak);
+    let (levels, per_mille) = (planned.format.codec().levels, planned.format.profile().level_per_mille);
+    let needed = levels.needed(per_mille, (planned.width, planned.height), rate, peak);
     if let Some(needed) = needed {
         let why = "more bits come together in one second than this level foresees; most players do not mind";
         judge.note("level needed", needed, found, needed <= found, why);

@@ -2,7 +2,7 @@
 
 use super::{Judge, Measured, given_to, is_sound, streams_of};
 use crate::facts::Content;
-use crate::formats::{Container, SoundCodec, language};
+use crate::formats::{Container, language};
 use crate::plan::Plan;
 
 pub(super) fn judge(plan: &Plan, measured: &Measured, judge: &mut Judge) {
@@ -12,29 +12,23 @@ pub(super) fn judge(plan: &Plan, measured: &Measured, judge: &mut Judge) {
     for (number, (planned, (stream, measure))) in plan.sound.iter().zip(&sounds).enumerate() {
         let Content::Sound(found) = &stream.content else { continue };
         let name = |what: &str| if plan.sound.len() == 1 { what.to_owned() } else { format!("{what} {}", number + 1) };
-        let codec = match planned.codec {
-            SoundCodec::Aac => Some("aac"),
-            SoundCodec::Pcm16 => Some("pcm_s16le"),
-            SoundCodec::Pcm24 => Some("pcm_s24le"),
-            SoundCodec::Copy => None,
-        };
-        if let Some(codec) = codec {
+        if let Some(codec) = planned.codec.probe_name() {
             judge.equal(name("sound codec"), codec, stream.codec.as_str());
         }
         judge.equal(name("channels"), planned.channels, found.channels);
-        if planned.codec != SoundCodec::Copy {
+        if !planned.codec.is_copy() {
             let is_same = same_layout(&planned.layout, &found.layout, found.channels);
-            if plan.container == Container::Mkv && planned.codec != SoundCodec::Aac {
-                let why = "MKV does not name the speakers of PCM";
+            if !plan.container.traits().places_channels_of_pcm && planned.codec.blocks().is_none() {
+                let why = "the format does not name the speakers of PCM";
                 judge.note(name("layout"), &planned.layout, &found.layout, is_same, why);
             } else {
                 judge.item(name("layout"), &planned.layout, &found.layout, is_same);
             }
         }
         judge.equal(name("sample rate"), planned.sample_rate, found.sample_rate);
-        if plan.container != Container::Wav {
+        if plan.container.traits().keeps_tags {
             judge_language(plan.container, planned.language.as_deref(), stream.language.as_deref(), &name("language"), judge);
-            for role in planned.roles.iter().filter(|role| carries_role(plan.container, role)) {
+            for role in planned.roles.iter().filter(|role| plan.container.traits().roles.contains(&role.as_str())) {
                 let found = if stream.roles.contains(role) { role.as_str() } else { "none" };
                 judge.note(name("role"), role, found, found == role, "the format does not keep it");
             }
@@ -45,7 +39,7 @@ pub(super) fn judge(plan: &Plan, measured: &Measured, judge: &mut Judge) {
         };
         let decodes = if measure.decodes { "decodes" } else { "does not decode" };
         // A stream without a single sample makes one; one that could not be decoded is another matter.
-        let nothing_given = planned.codec != SoundCodec::Copy && given_to(measured, first_slot + number).is_none();
+        let nothing_given = !planned.codec.is_copy() && given_to(measured, first_slot + number).is_none();
         if nothing_given && (measured.decode_faults == 0 || plan.salvage) {
             judge.note(name("sound"), "decodes", "empty", false, "the source has no sample in it");
         } else {
@@ -68,14 +62,5 @@ fn judge_language(container: Container, planned: Option<&str>, found: Option<&st
         judge.item(name, planned, found_text, same);
     } else {
         judge.note(name, planned, found_text, same, "the format has no code for it");
-    }
-}
-
-/// Matroska keeps roles; the ISO formats only which track is on.
-fn carries_role(container: Container, role: &str) -> bool {
-    match container {
-        Container::Mkv => matches!(role, "default" | "forced" | "original" | "comment" | "hearing_impaired" | "visual_impaired"),
-        Container::Mp4 | Container::Mov => role == "default",
-        Container::Wav => false,
     }
 }

@@ -2,7 +2,7 @@
 //! that what was given is what the source promised.
 
 use super::{Judge, MILLISECOND, Measured, StreamMeasure, given_to, is_moving_picture, is_sound, seconds_text, streams_of};
-use crate::formats::{Container, SoundCodec};
+use crate::formats::Blocks;
 use crate::plan::{FrameRatePlan, Plan, SoundPlan};
 use crate::time::Rational;
 
@@ -69,17 +69,15 @@ fn tracks<'a>(plan: &Plan, measured: &'a Measured) -> Vec<(usize, String, &'a St
     for (number, (planned, (_, measure))) in plan.sound.iter().zip(streams_of(measured, is_sound)).enumerate() {
         let Some(measure) = measure else { continue };
         let name = if plan.sound.len() == 1 { "sound".to_owned() } else { format!("sound {}", number + 1) };
-        tracks.push((first + number, name, measure, padding(plan.container, planned)));
+        tracks.push((first + number, name, measure, padding(planned)));
     }
     tracks
 }
 
 /// Seconds by which coded sound may last longer than what was given: its last frame is filled up.
-fn padding(container: Container, sound: &SoundPlan) -> Rational {
-    match (sound.codec, container) {
-        (SoundCodec::Aac, _) => Rational::new(1024, sound.sample_rate.into()).unwrap_or(MILLISECOND) + MILLISECOND,
-        (SoundCodec::Pcm16 | SoundCodec::Pcm24 | SoundCodec::Copy, _) => MILLISECOND,
-    }
+fn padding(sound: &SoundPlan) -> Rational {
+    let block = |blocks: &Blocks| Rational::new(blocks.samples.into(), sound.sample_rate.into());
+    MILLISECOND + sound.codec.blocks().and_then(block).unwrap_or(Rational::ZERO)
 }
 
 /// The length of the whole against what the source promised.
