@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 use beryl_core::after::check::CheckReport;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin_presets;
 use beryl_core::reading::Reading;
 use beryl_store::Database;

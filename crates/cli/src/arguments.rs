@@ -102,6 +102,10 @@ pub(crate) struct PresetsTask {
     /// Write the JSON Schema of preset documents.
     #[arg(long, conflicts_with = "json")]
     pub(crate) schema: bool,
+
+    /// List every setting with its values, as --set takes them
+    #[arg(long, conflicts_with = "schema")]
+    pub(crate) settings: bool,
     /// The state folder of the application, for the presets of the house.
     #[arg(long, value_name = "DIR", default_value = ".beryl")]
     pub(crate) state: PathBuf,

@@ -12,7 +12,7 @@ use beryl_core::lut::FENMARK_LOG;
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{AidName, Plan};
-use beryl_core::preset::Preset;
+use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::time::rate_text;
@@ -22,7 +22,6 @@ use beryl_worker::{
 };
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
-use serde_json::Value;
 use uuid::Uuid;
 
 use crate::arguments::EncodeTask;
@@ -111,7 +110,7 @@ async fn encode_file(
     number: usize,
     out: &Path,
     presets: &[Preset],
-    overrides: &Value,
+    overrides: &PresetPatch,
     protected: &[FileId],
     bars: &MultiProgress,
     all: &mut Report,

@@ -4,13 +4,12 @@ use std::process::ExitCode;
 
 use beryl_core::after::forecast::Outlook;
 use beryl_core::plan::{Plan, PlanError, plan};
-use beryl_core::preset::{Preset, joined_overrides, overrides_from_settings};
+use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::SourceRef;
 use beryl_core::reading::Reading;
 use beryl_core::time::{Rational, Span};
 use beryl_worker::Engine;
-use serde_json::{Value, json};
 
 use crate::arguments::{PlanTask, PresetChoice};
 use crate::terminal::{find_preset, json_line, preset_problem, say, source_ref};
@@ -46,11 +45,11 @@ pub(crate) async fn read(engine: &Engine, source: &SourceRef, choice: &PresetCho
 /// The own settings with the parts that are marked by `--in` and `--out`.
 pub(crate) fn marked(
     reading: &Reading,
-    overrides: &Value,
+    overrides: &PresetPatch,
     ins: &[String],
     outs: &[String],
     name: &str,
-) -> Result<Value, Problem> {
+) -> Result<PresetPatch, Problem> {
     let refuse = |why: String| Problem::new(ProblemKind::Invalid, format!("{name} cannot be marked so"), why);
     let moment = |text: &String| reading.facts.moment(text).map_err(|error| refuse(error.to_string()));
     let parts = match (ins.len(), outs.len()) {
@@ -76,19 +75,18 @@ pub(crate) fn marked(
             return Err(refuse(format!("{ins_given} times --in and {outs_given} times --out do not make pairs")));
         }
     };
-    let parts = serde_json::to_value(parts).map_err(|error| refuse(error.to_string()))?;
-    Ok(joined_overrides(overrides, &json!({ "parts": parts })))
+    Ok(PresetPatch { parts: Some(parts), ..overrides.clone() })
 }
 
 /// The presets and own settings that were chosen.
-pub(crate) fn chosen(choice: &PresetChoice) -> Result<(Vec<Preset>, Value), Problem> {
+pub(crate) fn chosen(choice: &PresetChoice) -> Result<(Vec<Preset>, PresetPatch), Problem> {
     let presets = choice.preset.iter().map(|name| find_preset(name, &choice.state)).collect::<Result<Vec<_>, _>>()?;
-    let overrides = overrides_from_settings(&choice.settings).map_err(|error| preset_problem("with your settings", &error))?;
+    let overrides = PresetPatch::from_settings(&choice.settings).map_err(|error| preset_problem("with your settings", &error))?;
     Ok((presets, overrides))
 }
 
 /// The plan of one output, or why there is none.
-pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &Value, name: &str) -> Result<Plan, Problem> {
+pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &PresetPatch, name: &str) -> Result<Plan, Problem> {
     plan(reading, preset, overrides).map_err(|error| {
         let what = format!("{} cannot be made of {name}", preset.name);
         match &error {

@@ -15,6 +15,9 @@ pub mod naming;
 pub mod path;
 pub mod problem;
 
+pub mod catalogue;
+pub mod patch;
+
 pub mod picture;
 pub mod sound;
 

@@ -9,7 +9,7 @@ use beryl_core::after::check::{CheckItem, Given, Grade, Look, LookAt, Measured, 
 use beryl_core::facts::{Chapter, Content};
 use beryl_core::formats::Level;
 use beryl_core::picture::{FieldOrder, Hdr, Orientation};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
 use beryl_core::reading::Reading;

@@ -7,10 +7,11 @@ use std::path::{Path, PathBuf};
 use beryl_core::formats::{PictureCodec, SoundCodec};
 
 /// From the top. Modules of one layer know nothing of each other.
-const LAYERS: [&[&str]; 13] = [
+const LAYERS: [&[&str]; 14] = [
     &["time"],
     &["units"],
     &["path", "problem", "lut", "naming"],
+    &["catalogue", "patch"],
     &["picture", "sound"],
     &["formats"],
     &["facts"],

@@ -9,7 +9,7 @@ use beryl_core::formats::{
     Container, FieldsIn, FrameRates, Groups, PictureCodec, PictureDeclaration, ProfileDeclaration, RateControl, Rates, SizeModel,
     Stores,
 };
-use beryl_core::plan::{PlanError, plan};
+use beryl_core::plan::{PlanError, plan_with as plan};
 use beryl_core::preset::{FieldsRule, FrameRateRule, Preset, builtin};
 use beryl_core::problem::FaultCode;
 use beryl_core::time::Rational;

@@ -11,9 +11,10 @@ use beryl_core::findings::{
     BarsFinding, BarsVerdict, Evidence, Extent, FieldsFinding, FieldsVerdict, Findings, HeaderTruth, LineLevel, Percent,
     Pulldown, Stretch, StretchKind, aspect_name, bars_of_lines,
 };
+use beryl_core::patch::Patch;
 use beryl_core::picture::{FieldOrder, Frame, Rectangle, crop_to_shape};
-use beryl_core::plan::{Origin, PlanError, Step, Subject, plan, sizing};
-use beryl_core::preset::{PixelAspectRule, SizeRule, builtin, joined_overrides};
+use beryl_core::plan::{Origin, PlanError, Step, Subject, plan_with as plan, sizing};
+use beryl_core::preset::{PixelAspectRule, PresetPatch, SizeRule, builtin};
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
 use common::reading;
@@ -215,8 +216,8 @@ fn suggestions_follow_from_findings_and_do_what_they_say() {
     let made = suggestions(source.findings.as_ref().unwrap());
     assert_eq!(made.iter().map(|one| one.subject).collect::<Vec<_>>(), [Subject::Fields, Subject::Crop]);
     let keeper = builtin("master-keeper").unwrap();
-    let both = joined_overrides(&made[0].settings, &made[1].settings);
-    let picture = plan(&source, &keeper, &both).unwrap().picture.unwrap();
+    let both = made[0].settings.clone().under(made[1].settings.clone());
+    let picture = beryl_core::plan::plan(&source, &keeper, &both).unwrap().picture.unwrap();
     // Grown to even lines, never into the picture.
     assert_eq!((picture.width, picture.height), (720, 364));
     assert!(picture.steps.contains(&Step::Crop { x: 0, y: 58, width: 720, height: 364 }));
@@ -230,10 +231,12 @@ fn settings_of_an_output_stand_above_those_of_its_source() {
     let of_source =
         json!({ "picture": { "crop": { "rule": "by_hand", "left": 2, "top": 2, "right": 2, "bottom": 2 }, "greyscale": true } });
     let of_output = json!({ "picture": { "crop": { "rule": "never" } } });
-    let joined = joined_overrides(&of_source, &of_output);
-    assert_eq!(joined, json!({ "picture": { "crop": { "rule": "never" }, "greyscale": true } }));
-    assert_eq!(joined_overrides(&Value::Null, &of_output), of_output);
-    assert_eq!(joined_overrides(&of_source, &Value::Null), of_source);
+    let [of_source, of_output] = [of_source, of_output].map(|patch| PresetPatch::from_value(patch).unwrap());
+    let joined = of_source.clone().under(of_output.clone());
+    let written = serde_json::to_value(&joined).unwrap();
+    assert_eq!(written, json!({ "picture": { "crop": { "rule": "never" }, "greyscale": true } }));
+    assert_eq!(PresetPatch::default().under(of_output.clone()), of_output);
+    assert_eq!(of_source.clone().under(PresetPatch::default()), of_source);
 }
 
 #[test]

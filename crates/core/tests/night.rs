@@ -11,7 +11,7 @@ use beryl_core::facts::Content;
 use beryl_core::facts::viewing::plays_in_browsers;
 use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::picture::FieldOrder;
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::{builtin_presets, viewing_preset};
 use beryl_core::reading::Reading;
 use common::{reading, stereo, stream};

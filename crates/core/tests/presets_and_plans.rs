@@ -13,10 +13,9 @@ use beryl_core::formats::RateControl;
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::picture::{FieldOrder, Frame, Orientation};
-use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan, sizing};
+use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan_with as plan, sizing};
 use beryl_core::preset::{
-    PixelAspectRule, Preset, PresetError, SizeRule, builtin, builtin_presets, overrides_from_settings, preset_schema,
-    with_overrides,
+    PixelAspectRule, Preset, PresetError, PresetPatch, SizeRule, builtin, builtin_presets, preset_schema, with_overrides,
 };
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
@@ -59,7 +58,7 @@ fn documents_that_cannot_be_are_refused_with_words_that_help() {
     let web = serde_json::to_value(builtin("web-1080").unwrap()).unwrap();
     for (patch, field, words) in [
         (json!({ "picture": { "crf": 20 } }), "picture.crf", "unknown field `crf`"),
-        (json!({ "picture": { "rate": { "bits_per_second": "fast" } } }), "picture.rate", "invalid type"),
+        (json!({ "picture": { "rate": { "bits_per_second": "fast" } } }), "picture.rate.bits_per_second", "invalid type"),
         (json!({ "picture": { "codec": "glaze" } }), "picture.codec", "“glaze” is no codec of pictures: known are h264"),
         (json!({ "container": "wav" }), "container", "WAV holds sound alone"),
         (json!({ "picture": { "size": { "rule": "fit", "width": 1279, "height": 720 } } }), "picture.size.width", "1279 is odd"),
@@ -74,7 +73,9 @@ fn documents_that_cannot_be_are_refused_with_words_that_help() {
         (json!({ "name_pattern": "../{source}" }), "name_pattern", "stays inside the destination"),
         (json!({ "picture": null, "sound": null }), "picture", "neither picture nor sound"),
     ] {
-        let refusal = with_overrides(&builtin("web-1080").unwrap(), &patch).unwrap_err();
+        let refusal = PresetPatch::from_value(patch.clone())
+            .and_then(|patch| with_overrides(&builtin("web-1080").unwrap(), &patch))
+            .unwrap_err();
         assert!(refusal.to_string().contains(words), "{patch}: {refusal}");
         let at = match refusal {
             PresetError::Impossible(faults) => faults[0].field.clone(),
@@ -248,8 +249,8 @@ fn a_varying_rate_becomes_constant_unless_it_may_stay() {
 
 #[test]
 fn the_editors_own_settings_win_and_are_marked() {
-    let own = overrides_from_settings(&["picture.size.rule=fraction", "picture.size.of=1/3"]).unwrap();
-    let plan = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &own).unwrap();
+    let own = PresetPatch::from_settings(&["picture.size.rule=fraction", "picture.size.of=1/3"]).unwrap();
+    let plan = beryl_core::plan::plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &own).unwrap();
     let size = plan.decisions.iter().find(|decision| decision.subject == Subject::Size).unwrap();
     assert_eq!((size.what.as_str(), size.origin), ("640×360", Origin::Editor));
     assert!(plan.decisions.iter().all(|decision| !decision.because.is_empty()));

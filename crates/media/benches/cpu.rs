@@ -15,7 +15,7 @@ mod bare;
 use std::path::Path;
 
 use bare::{bare_decode, bare_transcode, cost};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::{Preset, builtin};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_demo::{Clip, clips, make};

@@ -14,7 +14,7 @@ mod bare;
 use std::path::Path;
 
 use bare::{bare_transcode, cost};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, Reference, SourceRef};
 use beryl_core::reading::Reading;

@@ -17,7 +17,7 @@ use std::sync::Mutex;
 use std::time::Instant;
 
 use beryl_core::flow::run::Progress;
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_media::{Control, encode, probe, remove_temporary_files, silence_libraries};

@@ -13,7 +13,7 @@ use std::path::Path;
 
 use bare::{bare_decode, bare_filter};
 use beryl_core::facts::Content;
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_media::{probe, work_off};

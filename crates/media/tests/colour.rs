@@ -12,7 +12,7 @@ use std::sync::Mutex;
 use beryl_core::after::check::judge;
 use beryl_core::facts::Content;
 use beryl_core::picture::{Colour, FieldOrder, Hdr, PixelForm};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};

@@ -10,7 +10,7 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use beryl_core::after::quality::{Comparison, IDENTICAL};
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, PairFilm, Reference, RunNews, SourceRef};
 use beryl_core::reading::Reading;

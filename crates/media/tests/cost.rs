@@ -6,7 +6,7 @@
 
 use std::sync::Mutex;
 
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_demo::{Clip, clips, make};

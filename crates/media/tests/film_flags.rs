@@ -9,7 +9,7 @@ use std::sync::Mutex;
 use beryl_core::after::check::judge;
 use beryl_core::findings::FieldsVerdict;
 use beryl_core::picture::{Colour, FieldOrder};
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{Answer, EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::reading::Reading;

@@ -11,7 +11,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use beryl_core::after::check::{CheckItem, CheckReport, Grade, judge};
-use beryl_core::plan::{Plan, PlanError, Subject, plan};
+use beryl_core::plan::{Plan, PlanError, Subject, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, ShownField, SourceRef};

@@ -14,7 +14,7 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
 use beryl_core::picture::{Colour, FieldOrder};
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, FileRef, ShownField, SourceRef};
 use beryl_core::time::Rational;

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use beryl_core::after::memory::{self, Means};
 use beryl_core::formats::iso::box_at;
 use beryl_core::picture::FieldOrder;
-use beryl_core::plan::{Plan, Step, plan};
+use beryl_core::plan::{Plan, Step, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};

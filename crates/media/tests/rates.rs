@@ -11,7 +11,7 @@ use std::sync::Mutex;
 
 use beryl_core::after::check::judge;
 use beryl_core::formats::level::Peak;
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 use beryl_core::reading::Reading;

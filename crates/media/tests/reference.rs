@@ -12,7 +12,7 @@ use std::path::Path;
 
 use beryl_core::facts::Content;
 use beryl_core::picture::{Colour, FieldOrder};
-use beryl_core::plan::{Plan, Step, plan};
+use beryl_core::plan::{Plan, Step, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::reading::Reading;

@@ -7,12 +7,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use beryl_core::after::forecast::{Forecast, forecast};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
-use beryl_core::preset::{Preset, with_overrides};
+use beryl_core::preset::{Preset, PresetPatch, with_overrides};
 use beryl_store::runs::{Run, SettingsId};
 use beryl_store::sources::Known;
 use beryl_store::{Database, StoreError};
 use chrono::NaiveDate;
-use serde_json::Value;
 use uuid::Uuid;
 
 use crate::outputs::{NameParts, Wish};
@@ -83,7 +82,7 @@ struct Row {
 #[derive(Debug)]
 struct Kept {
     preset: Arc<Preset>,
-    overrides: Value,
+    overrides: PresetPatch,
     name: Option<NameParts>,
     named_by: NamedBy,
     outlook: CellOutlook,

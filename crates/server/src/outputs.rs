@@ -6,14 +6,13 @@ use beryl_core::flow::run::ClashRule;
 use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{Plan, plan};
-use beryl_core::preset::{Preset, PresetError, with_overrides};
+use beryl_core::preset::{Preset, PresetError, PresetPatch, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_core::time::rate_text;
 use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sources::{Knowledge, Known, Source};
 use chrono::NaiveDate;
-use serde_json::Value;
 use uuid::Uuid;
 
 /// What of a plan goes into the output's name.
@@ -48,8 +47,8 @@ pub(crate) struct Wish<'a> {
     /// Folders between the one that was chosen and the source.
     pub(crate) folder: &'a str,
     pub(crate) preset: &'a Preset,
-    /// The editor's own settings, a merge patch on the preset.
-    pub(crate) overrides: &'a Value,
+    /// The editor's own settings.
+    pub(crate) overrides: &'a PresetPatch,
     pub(crate) name_pattern: &'a str,
     /// Storage and folder; nothing for beside the source.
     pub(crate) destination: Option<(Uuid, StoragePath)>,

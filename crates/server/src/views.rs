@@ -5,16 +5,15 @@ use std::sync::Arc;
 use beryl_core::after::forecast::Certainty;
 use beryl_core::findings::Findings;
 use beryl_core::flow::run::{ClashRule, Progress, RunState};
-use beryl_core::preset::Preset;
+use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::Problem;
 use beryl_core::reading::Reading;
-use beryl_core::time::{Rational, Span, clock_text, duration_text, total};
+use beryl_core::time::{Rational, clock_text, duration_text, total};
 use beryl_store::runs::Run;
 use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::{DateTime, Utc};
 use serde::{Serialize, Serializer};
-use serde_json::Value;
 use serde_json::value::RawValue;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -56,7 +55,7 @@ impl SourceRow {
     }
 
     /// A source with what is set for all outputs of its row.
-    pub(crate) fn of(source: &Source, folder: &str, settings: Option<&Value>) -> Self {
+    pub(crate) fn of(source: &Source, folder: &str, settings: Option<&PresetPatch>) -> Self {
         let (reading, problem) = match &source.knowledge {
             Knowledge::Read(known) => (Some(&known.reading), None),
             Knowledge::Unreadable(problem) => (None, Some(problem.clone())),
@@ -87,9 +86,9 @@ impl SourceRow {
 }
 
 /// Seconds of the parts that are marked.
-fn taken_length(reading: &Reading, settings: Option<&Value>) -> Option<Rational> {
-    let parts: Vec<Span> = serde_json::from_value(settings?.get("parts")?.clone()).ok()?;
-    reading.cut_to(&parts).ok().filter(|_| !parts.is_empty()).map(|(_, parts)| total(&parts))
+fn taken_length(reading: &Reading, settings: Option<&PresetPatch>) -> Option<Rational> {
+    let parts = settings?.parts.as_ref().filter(|parts| !parts.is_empty())?;
+    reading.cut_to(parts).ok().map(|(_, parts)| total(&parts))
 }
 
 /// A column of a sheet.
@@ -138,9 +137,8 @@ pub(crate) struct Cell {
     /// Whether it is wanted.
     pub(crate) enabled: bool,
     /// Its own settings, a merge patch on the column's preset; nothing where it has none.
-    #[schema(value_type = Option<Object>)]
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) overrides: Option<Value>,
+    pub(crate) overrides: Option<PresetPatch>,
     /// Bytes it is expected to weigh.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) forecast: Option<u64>,

@@ -1,5 +1,6 @@
 //! Values kept as JSON text.
 
+use beryl_core::preset::PresetPatch;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -16,4 +17,14 @@ pub(crate) fn value<T: DeserializeOwned>(text: &str) -> Result<T, sqlx::Error> {
 /// The text of a column that may be empty.
 pub(crate) fn optional<T: DeserializeOwned>(text: Option<String>) -> Result<Option<T>, sqlx::Error> {
     text.as_deref().map(value).transpose()
+}
+
+/// An editor's own settings; what an earlier version has stored and this one cannot read is left out, and the log says so.
+pub(crate) fn patch(text: Option<String>) -> Result<Option<PresetPatch>, sqlx::Error> {
+    let Some(document) = optional(text)? else { return Ok(None) };
+    let (patch, left_out) = PresetPatch::from_stored(document);
+    for setting in left_out {
+        tracing::warn!(setting = setting.setting, because = setting.because, "a stored setting was left out");
+    }
+    Ok(Some(patch))
 }

@@ -3,9 +3,9 @@
 use beryl_core::after::proof::{ProofResult, ProofState};
 use beryl_core::after::quality::FrameQuality;
 use beryl_core::plan::Plan;
+use beryl_core::preset::PresetPatch;
 use beryl_core::problem::Problem;
 use chrono::{DateTime, Utc};
-use serde_json::Value;
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;
@@ -28,7 +28,7 @@ pub struct Proof {
     /// What is different in it, in a few words; empty where nothing is.
     pub label: String,
     /// What is different in it, a merge patch above the settings of row and cell.
-    pub overrides: Value,
+    pub overrides: PresetPatch,
     /// What it is made by.
     pub plan: Plan,
     /// How far it is.
@@ -55,7 +55,7 @@ fn proof(row: &MySqlRow) -> Result<Proof, sqlx::Error> {
         deliverable: row.try_get("deliverable_id")?,
         strip: row.try_get("strip_id")?,
         label: row.try_get("label")?,
-        overrides: json::value(row.try_get("overrides")?)?,
+        overrides: json::patch(row.try_get("overrides")?)?.unwrap_or_default(),
         plan: json::value(row.try_get("plan")?)?,
         state: json::value(&format!("\"{}\"", row.try_get::<&str, _>("state")?))?,
         problem: json::optional(row.try_get("problem")?)?,

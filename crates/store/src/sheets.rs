@@ -3,9 +3,9 @@
 use std::collections::{HashMap, HashSet};
 
 use beryl_core::flow::run::{ClashRule, RunState};
+use beryl_core::patch::Patch;
 use beryl_core::path::StoragePath;
-use beryl_core::preset::{Preset, joined_overrides};
-use serde_json::Value;
+use beryl_core::preset::{Preset, PresetPatch};
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use uuid::Uuid;
@@ -48,7 +48,7 @@ pub struct SheetSource {
     /// The folders between the one that was chosen and the source, which may be empty.
     pub folder: String,
     /// The editor's own settings for all outputs of the source, a merge patch on the preset.
-    pub overrides: Option<Value>,
+    pub overrides: Option<PresetPatch>,
 }
 
 /// A column.
@@ -80,7 +80,7 @@ pub struct OutputSetting {
     /// Whether it is wanted.
     pub enabled: bool,
     /// The editor's own settings, a merge patch on the preset.
-    pub overrides: Option<Value>,
+    pub overrides: Option<PresetPatch>,
 }
 
 pub(crate) fn clash_word(rule: ClashRule) -> &'static str {
@@ -108,7 +108,7 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
 }
 
 fn sheet_source(row: &MySqlRow, source: Source) -> Result<SheetSource, sqlx::Error> {
-    Ok(SheetSource { source, folder: row.try_get("folder")?, overrides: json::optional(row.try_get("overrides")?)? })
+    Ok(SheetSource { source, folder: row.try_get("folder")?, overrides: json::patch(row.try_get("overrides")?)? })
 }
 
 fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
@@ -116,7 +116,7 @@ fn setting(row: &MySqlRow) -> Result<OutputSetting, sqlx::Error> {
         source: row.try_get("source_id")?,
         deliverable: row.try_get("deliverable_id")?,
         enabled: row.try_get("enabled")?,
-        overrides: json::optional(row.try_get("overrides")?)?,
+        overrides: json::patch(row.try_get("overrides")?)?,
     })
 }
 
@@ -300,7 +300,12 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn set_row_settings(&self, sheet: Uuid, sources: &[Uuid], overrides: Option<&Value>) -> Result<(), StoreError> {
+    pub async fn set_row_settings(
+        &self,
+        sheet: Uuid,
+        sources: &[Uuid],
+        overrides: Option<&PresetPatch>,
+    ) -> Result<(), StoreError> {
         let overrides = overrides.map(json::text).transpose()?;
         let mut work = self.pool.begin().await?;
         rows_are_of(&mut work, sheet, sources).await?;
@@ -320,14 +325,13 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn add_row_settings(&self, sheet: Uuid, sources: &[Uuid], added: &Value) -> Result<(), StoreError> {
+    pub async fn add_row_settings(&self, sheet: Uuid, sources: &[Uuid], added: &PresetPatch) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         rows_are_of(&mut work, sheet, sources).await?;
         for source in sources {
             let query = sqlx::query("SELECT overrides FROM sheet_sources WHERE sheet_id = ? AND source_id = ? FOR UPDATE");
             let Some(row) = query.bind(sheet).bind(source).fetch_optional(&mut *work).await? else { continue };
-            let present: Option<Value> = json::optional(row.try_get("overrides")?)?;
-            let joined = joined_overrides(&present.unwrap_or(Value::Null), added);
+            let joined = json::patch(row.try_get("overrides")?)?.unwrap_or_default().under(added.clone());
             sqlx::query("UPDATE sheet_sources SET overrides = ? WHERE sheet_id = ? AND source_id = ?")
                 .bind(json::text(&joined)?)
                 .bind(sheet)
@@ -344,7 +348,7 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] where the source is not in the sheet.
-    pub async fn split_row(&self, sheet: Uuid, source: Uuid, settings: &[Value]) -> Result<Vec<Uuid>, StoreError> {
+    pub async fn split_row(&self, sheet: Uuid, source: Uuid, settings: &[PresetPatch]) -> Result<Vec<Uuid>, StoreError> {
         let mut work = self.pool.begin().await?;
         let held = "SELECT copy FROM sources JOIN sheet_sources ON sources.id = sheet_sources.source_id \
                     JOIN (SELECT storage_id, path_key FROM sources WHERE id = ?) AS same \

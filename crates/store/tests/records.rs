@@ -10,14 +10,13 @@ use std::time::Duration;
 use beryl_core::flow::run::{ClashRule, RunEvent, RunState};
 use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
-use beryl_core::preset::builtin;
+use beryl_core::preset::{PresetPatch, builtin};
 use beryl_core::units::ByteSize;
 use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sheets::{Deliverable, OutputSetting};
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{Database, StoreError};
 use common::{new_run, with_database};
-use serde_json::json;
 use uuid::Uuid;
 
 fn path(text: &str) -> StoragePath {
@@ -110,7 +109,7 @@ async fn rows_columns_and_sheets_come_back_with_their_settings() {
             source: sources[1].0,
             deliverable: column.id,
             enabled: false,
-            overrides: Some(json!({ "picture": { "rate": { "mode": "constant_quality", "crf": 20 } } })),
+            overrides: Some(PresetPatch::from_settings(&["picture.rate.mode=constant_quality", "picture.rate.crf=20"]).unwrap()),
         };
         database.save_output_settings(sheet, std::slice::from_ref(&setting)).await.unwrap();
 

@@ -41,6 +41,12 @@ export type WatchFile = Schemas["WatchFileView"];
 export type NewWatchFolder = Schemas["NewWatchFolder"];
 export type Problem = Schemas["Problem"];
 export type Settings = Schemas["Settings"];
+/** An editor's own settings, on a preset. */
+export type Patch = Schemas["PresetPatch"];
+export type Section = Schemas["Section"];
+export type Setting = Schemas["Setting"];
+export type Kind = Schemas["Kind"];
+export type Limits = Schemas["Limits"];
 export type Change = Schemas["Change"];
 export type StreamEvent = Schemas["Event"];
 
@@ -119,7 +125,7 @@ export interface NewProofs extends CellKey {
   seconds: string;
   /** One proof of many short stretches instead, which foretells the size. */
   size?: boolean;
-  variants: { label: string; overrides: unknown }[];
+  variants: { label: string; overrides: Patch }[];
 }
 
 export const api = {
@@ -134,7 +140,7 @@ export const api = {
   addDeliverable: (sheet: string, column: NewDeliverable) => call<Deliverable>("POST", `/api/sheets/${sheet}/deliverables`, column),
   changeDeliverable: (id: string, column: NewDeliverable) => call<ChangedColumn>("PUT", `/api/deliverables/${id}`, column),
   removeDeliverable: (id: string) => call<undefined>("DELETE", `/api/deliverables/${id}`),
-  setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: unknown }) =>
+  setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: Patch }) =>
     call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),
   run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[]; passed_over: number; unread: number }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
   act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[]) => call<{ done: number }>("POST", "/api/runs", { action, runs }),
@@ -146,9 +152,9 @@ export const api = {
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
   bench: (sheet: string, source: string) => call<Bench>("GET", `/api/sheets/${sheet}/sources/${source}`),
-  setRows: (sheet: string, sources: string[], overrides: unknown, keep = false) => call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
-  split: (sheet: string, source: string, parts: unknown) => call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
-  crop: (source: string, rule: unknown) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
+  setRows: (sheet: string, sources: string[], overrides: Patch, keep = false) => call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
+  split: (sheet: string, source: string, parts: Patch["parts"]) => call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
+  crop: (source: string, rule: Preset["picture"] extends infer P ? NonNullable<P> extends { crop?: infer C } ? C : never : never) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
   aids: () => call<Aid[]>("GET", "/api/aids"),
   removeAid: (id: string) => call<undefined>("DELETE", `/api/aids/${id}`),
   addAid: (kind: Aid["kind"], name: string, file: Blob) => call<Aid>("POST", `/api/aids?kind=${kind}&name=${encodeURIComponent(name)}`, file),
@@ -167,6 +173,7 @@ export const api = {
     call<undefined>("POST", `/api/watch/${id}/${to}`, to === "on" ? { present } : undefined),
   watchFiles: (id: string, state: WatchState) => call<WatchFile[]>("GET", `/api/watch/${id}/files?state=${state}`),
   takeWatchFiles: (id: string, paths: string[]) => call<undefined>("POST", `/api/watch/${id}/files`, { paths }),
+  catalogue: () => call<Section[]>("GET", "/api/catalogue"),
   presets: () => call<PresetItem[]>("GET", "/api/presets"),
   savePreset: (preset: unknown) => call<PresetItem>("POST", "/api/presets", preset),
   removePreset: (id: string) => call<undefined>("DELETE", `/api/presets/${id}`),

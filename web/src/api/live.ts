@@ -12,6 +12,7 @@ export const keys = {
   presets: ["presets"] as const,
   storages: ["storages"] as const,
   aids: ["aids"] as const,
+  catalogue: ["catalogue"] as const,
   viewing: (id: string) => ["viewing", id] as const,
   bench: (sheet: string, source: string) => ["bench", sheet, source] as const,
   proofs: (source: string, deliverable: string) => ["proofs", source, deliverable] as const,

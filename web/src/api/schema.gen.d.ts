@@ -39,6 +39,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue of settings: each with its name, what it means and its values, in the order in which people decide. */
+        get: operations["settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deliverables/{id}": {
         parameters: {
             query?: never;
@@ -970,6 +987,29 @@ export interface components {
              */
             saturation: number;
         };
+        /** @description A patch on [`Adjustment`]: what it sets stands above what is there. */
+        AdjustmentPatch: {
+            /**
+             * Format: int32
+             * @description Added to luma: -100 to 100 hundredths of the way from black to white; 0 changes nothing.
+             */
+            brightness?: number | null;
+            /**
+             * Format: int32
+             * @description Spread around middle grey: 0 to 400 percent; 100 changes nothing.
+             */
+            contrast?: number | null;
+            /**
+             * Format: int32
+             * @description Lifts the middle tones: 10 to 500 percent; 100 changes nothing.
+             */
+            gamma?: number | null;
+            /**
+             * Format: int32
+             * @description Strength of colour: 0 to 400 percent; 100 changes nothing.
+             */
+            saturation?: number | null;
+        };
         /** @description A look-up table or a picture. */
         AidView: {
             /** @description What is known of it: the points of a table, the size of a picture. */
@@ -1049,8 +1089,11 @@ export interface components {
         };
         /** @description Everything about one source of a sheet. */
         BenchView: {
-            /** @description The editor's own settings for all of its outputs, a merge patch on each preset. */
-            overrides?: Record<string, never> | null;
+            /** @description Settings that mean nothing for it in any column, by their places, and why. */
+            idle: {
+                [key: string]: string;
+            };
+            overrides?: components["schemas"]["PresetPatch"] | null;
             reading?: components["schemas"]["Reading"] | null;
             source: components["schemas"]["SourceRow"];
             suggestions: components["schemas"]["BenchSuggestion"][];
@@ -1106,6 +1149,22 @@ export interface components {
              */
             timecode: boolean;
         };
+        /** @description A patch on [`BurnIn`]: what it sets stands above what is there. */
+        BurnInPatch: {
+            /** @description Whether it stands above; below otherwise. */
+            above?: boolean | null;
+            /** @description The number of the source's frame, from 1. */
+            frame?: boolean | null;
+            /**
+             * Format: int32
+             * @description Its height in percent of the output's, 2 to 20.
+             */
+            height?: number | null;
+            /** @description The source's name. */
+            name?: boolean | null;
+            /** @description The source's timecode, counted from 00:00:00:00 where it has none. */
+            timecode?: boolean | null;
+        };
         /** @description Text in the picture, which goes by the source's time. */
         BurnText: {
             /** @description Whether it stands above. */
@@ -1144,6 +1203,17 @@ export interface components {
             rule: "language";
         };
         /**
+         * @description The forms of [`BurntSubtitles`].
+         * @enum {string}
+         */
+        BurntSubtitlesForm: "never" | "first" | "language";
+        /** @description A patch on [`BurntSubtitles`]: another form, or other fields of the one that is there. */
+        BurntSubtitlesPatch: {
+            /** @description ISO 639 code, such as `eng`. */
+            language?: string | null;
+            rule?: components["schemas"]["BurntSubtitlesForm"] | null;
+        };
+        /**
          * Format: int64
          * @description A size in bytes.
          */
@@ -1166,6 +1236,15 @@ export interface components {
              */
             timecode: boolean;
         };
+        /** @description A patch on [`Carry`]: what it sets stands above what is there. */
+        CarryPatch: {
+            /** @description Chapters. */
+            chapters?: boolean | null;
+            /** @description Title, date and other tags. */
+            tags?: boolean | null;
+            /** @description The start timecode and the reel name. */
+            timecode?: boolean | null;
+        };
         /** @description A cell of a sheet. */
         Cell: {
             certainty?: components["schemas"]["Certainty"] | null;
@@ -1182,8 +1261,7 @@ export interface components {
             forecast?: number | null;
             /** @description Whether the last run had other settings than the cell has now. */
             is_out_of_date?: boolean;
-            /** @description Its own settings, a merge patch on the column's preset; nothing where it has none. */
-            overrides?: Record<string, never> | null;
+            overrides?: components["schemas"]["PresetPatch"] | null;
             /** @description Why nothing can be made here. */
             refusal?: string | null;
             run?: components["schemas"]["CellRun"] | null;
@@ -1197,8 +1275,7 @@ export interface components {
             cells: components["schemas"]["CellKey"][];
             /** @description Whether they are wanted; left out, as it is. */
             enabled?: boolean | null;
-            /** @description Their own settings, a JSON merge patch (RFC 7386) on the preset; `{}` for none; left out, as they are. */
-            overrides?: Record<string, never> | null;
+            overrides?: components["schemas"]["PresetPatch"] | null;
         };
         /** @description A cell by its row and column. */
         CellKey: {
@@ -1414,6 +1491,16 @@ export interface components {
             /** @description The file's size. */
             size: components["schemas"]["ByteSize"];
         };
+        /** @description A word that can be chosen. */
+        Choice: {
+            only_with?: components["schemas"]["OnlyWith"] | null;
+            /** @description What it means. */
+            says: string;
+            /** @description As it is written. */
+            value: Record<string, never>;
+            /** @description As it is shown. */
+            words: string;
+        };
         /**
          * @description Where samples of colour lie between those of luma (ITU-T H.273, chroma sample location types 0 to 5).
          * @enum {string}
@@ -1436,6 +1523,11 @@ export interface components {
              * @default off
              */
             denoise: components["schemas"]["Denoising"];
+        };
+        /** @description A patch on [`Cleaning`]: what it sets stands above what is there. */
+        CleaningPatch: {
+            deblock?: components["schemas"]["Deblocking"] | null;
+            denoise?: components["schemas"]["Denoising"] | null;
         };
         /** @description Colour tags with the names of ITU-T H.273 as the library writes them; `None` where not declared. */
         Colour: {
@@ -1496,6 +1588,14 @@ export interface components {
              * @default same
              */
             space: components["schemas"]["ColourSpaceRule"];
+        };
+        /** @description A patch on [`ColourSettings`]: what it sets stands above what is there. */
+        ColourSettingsPatch: {
+            dynamic_range?: components["schemas"]["DynamicRangeRule"] | null;
+            /** @description A look-up table (`.cube`) by its name; what comes out of it is Rec. 709. */
+            lut?: string | null;
+            range?: components["schemas"]["RangeRule"] | null;
+            space?: components["schemas"]["ColourSpaceRule"] | null;
         };
         /** @description What the codes of a picture mean, in the libraries' words for the numbers of ITU-T H.273. */
         ColourSpace: {
@@ -1612,6 +1712,36 @@ export interface components {
              */
             top: number;
         };
+        /**
+         * @description The forms of [`CropRule`].
+         * @enum {string}
+         */
+        CropRuleForm: "never" | "bars" | "shape" | "by_hand";
+        /** @description A patch on [`CropRule`]: another form, or other fields of the one that is there. */
+        CropRulePatch: {
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            bottom?: number | null;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            left?: number | null;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            right?: number | null;
+            rule?: components["schemas"]["CropRuleForm"] | null;
+            shape?: components["schemas"]["Rational"] | null;
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            top?: number | null;
+        };
         /** @description A crop rule to try. */
         CropWish: {
             rule: components["schemas"]["CropRule"];
@@ -1707,6 +1837,12 @@ export interface components {
              */
             per: components["schemas"]["DeinterlacePer"];
         };
+        /** @description A patch on [`Deinterlacing`]: what it sets stands above what is there. */
+        DeinterlacingPatch: {
+            degree?: components["schemas"]["DeinterlaceDegree"] | null;
+            frames?: components["schemas"]["DeinterlacedFrames"] | null;
+            per?: components["schemas"]["DeinterlacePer"] | null;
+        };
         /** @description A column of a sheet. */
         DeliverableColumn: {
             clash: components["schemas"]["ClashRule"];
@@ -1769,6 +1905,29 @@ export interface components {
              * @default -3
              */
             surrounds: number;
+        };
+        /** @description A patch on [`Downmix`]: what it sets stands above what is there. */
+        DownmixPatch: {
+            /**
+             * Format: int32
+             * @description Of the centre, in each side (−3).
+             */
+            centre?: number | null;
+            /**
+             * Format: int32
+             * @description Of all of it (0). What passes full scale is limited.
+             */
+            level?: number | null;
+            /**
+             * Format: int32
+             * @description Of the low-frequency effects, in each side; left out where there is none.
+             */
+            lfe?: number | null;
+            /**
+             * Format: int32
+             * @description Of the surrounds, each in its own side (−3).
+             */
+            surrounds?: number | null;
         };
         /**
          * @description What becomes of pictures with a high dynamic range (PQ and HLG, ITU-R BT.2100).
@@ -1957,6 +2116,17 @@ export interface components {
             /** @description The sound's part. */
             sound: components["schemas"]["ByteSize"];
         };
+        /** @description A form of a rule. */
+        Form: {
+            /** @description What it means. */
+            says: string;
+            /** @description What it has. */
+            settings: components["schemas"]["Setting"][];
+            /** @description As it is written. */
+            value: string;
+            /** @description As it is shown. */
+            words: string;
+        };
         /** @description How near one frame comes. */
         FrameQuality: {
             /**
@@ -2008,6 +2178,17 @@ export interface components {
             rule: "at_most";
         };
         /**
+         * @description The forms of [`FrameRateRule`].
+         * @enum {string}
+         */
+        FrameRateRuleForm: "same" | "keep_variable" | "constant" | "at_most";
+        /** @description A patch on [`FrameRateRule`]: another form, or other fields of the one that is there. */
+        FrameRateRulePatch: {
+            by?: components["schemas"]["RateConversion"] | null;
+            rate?: components["schemas"]["Rational"] | null;
+            rule?: components["schemas"]["FrameRateRuleForm"] | null;
+        };
+        /**
          * @description Which frames a deinterlacer works on.
          * @enum {string}
          */
@@ -2041,6 +2222,48 @@ export interface components {
             /** @description How many files (an image sequence counts as one). */
             files: number;
         };
+        /** @description The values of a setting. */
+        Kind: {
+            /** @enum {string} */
+            kind: "switch";
+        } | {
+            /** @enum {string} */
+            kind: "choice";
+            /** @description Which. */
+            of: components["schemas"]["Choice"][];
+            /** @description A fraction that can be had instead of them: the field that it is written in. */
+            or_fraction?: string | null;
+        } | (components["schemas"]["Limits"] & {
+            /** @enum {string} */
+            kind: "number";
+        }) | (components["schemas"]["Limits"] & {
+            /** @enum {string} */
+            kind: "fraction";
+        }) | (components["schemas"]["Limits"] & {
+            /** @enum {string} */
+            kind: "bit_rate";
+        }) | {
+            /** @enum {string} */
+            kind: "text";
+        } | {
+            /** @description What it holds: `lut` or `picture`. */
+            holds: string;
+            /** @enum {string} */
+            kind: "file";
+        } | {
+            /** @enum {string} */
+            kind: "language";
+        } | {
+            /** @enum {string} */
+            kind: "parts";
+        } | {
+            /** @description Which there are. */
+            forms: components["schemas"]["Form"][];
+            /** @enum {string} */
+            kind: "rule";
+            /** @description The field that says which form it is. */
+            tag: string;
+        };
         /**
          * @description What stands where a picture begins later than the sound.
          * @enum {string}
@@ -2051,6 +2274,17 @@ export interface components {
          * @example 4.1
          */
         Level: string;
+        /** @description The ends of a number, and what it counts. */
+        Limits: {
+            /** @description Not less than this. */
+            least?: string | null;
+            /** @description Not more than this. */
+            most?: string | null;
+            /** @description Values that are often taken. Any other within the limits can be had as well. */
+            offers?: components["schemas"]["Offer"][];
+            /** @description What it counts, as `px`. */
+            unit?: string;
+        };
         /** @description What is known of the look of the picture. */
         LookFinding: {
             /** @description Black stretches of half a second or more. */
@@ -2169,6 +2403,20 @@ export interface components {
             /** Format: uuid */
             storage: string;
         };
+        /** @description A value that is often taken. */
+        Offer: {
+            /** @description As it is written. */
+            value: string;
+            /** @description As it is shown. */
+            words: string;
+        };
+        /** @description Another setting, and its values. */
+        OnlyWith: {
+            /** @description Its place. */
+            place: string;
+            /** @description Its values. */
+            values: string[];
+        };
         /** @description How a stored picture is brought upright for viewing: mirrored left to right where it is, and then turned. */
         Orientation: {
             /**
@@ -2193,10 +2441,13 @@ export interface components {
         OutputView: {
             /** @description Both facts side by side, once a file is made. */
             comparison: components["schemas"]["CheckItem"][];
+            /** @description Settings that mean nothing for it, by their places, and why. */
+            idle: {
+                [key: string]: string;
+            };
             /** @description The name it would get, without number. */
             name?: string | null;
-            /** @description The cell's own settings. */
-            overrides?: Record<string, never> | null;
+            overrides?: components["schemas"]["PresetPatch"] | null;
             plan?: components["schemas"]["Outlook"] | null;
             /** @description Why nothing can be made. */
             refusal?: string | null;
@@ -2226,6 +2477,12 @@ export interface components {
             subtitles: components["schemas"]["BurntSubtitles"];
             /** @default null */
             watermark: components["schemas"]["Watermark"] | null;
+        };
+        /** @description A patch on [`Overlays`]: what it sets stands above what is there. */
+        OverlaysPatch: {
+            burn_in?: components["schemas"]["BurnInPatch"] | null;
+            subtitles?: components["schemas"]["BurntSubtitlesPatch"] | null;
+            watermark?: components["schemas"]["WatermarkPatch"] | null;
         };
         /** @description How fast a stream may come at most, and how much a player holds of it before it is shown. */
         Peak: {
@@ -2392,6 +2649,31 @@ export interface components {
             /** @description What becomes of film that was spread over fields. */
             telecine?: components["schemas"]["TelecineRule"];
         };
+        /** @description A patch on [`PictureSettings`]: what it sets stands above what is there. */
+        PictureSettingsPatch: {
+            adjustment?: components["schemas"]["AdjustmentPatch"] | null;
+            cleaning?: components["schemas"]["CleaningPatch"] | null;
+            codec?: components["schemas"]["PictureCodec"] | null;
+            colour?: components["schemas"]["ColourSettingsPatch"] | null;
+            crop?: components["schemas"]["CropRulePatch"] | null;
+            deinterlacing?: components["schemas"]["DeinterlacingPatch"] | null;
+            effort?: components["schemas"]["Effort"] | null;
+            fields?: components["schemas"]["FieldsRule"] | null;
+            frame_rate?: components["schemas"]["FrameRateRulePatch"] | null;
+            /** @description Whether all colour is taken out: casts and coloured scratches vanish, the bits go to the picture. */
+            greyscale?: boolean | null;
+            key_interval?: components["schemas"]["Rational"] | null;
+            lead?: components["schemas"]["Lead"] | null;
+            level?: components["schemas"]["Level"] | null;
+            mixture?: components["schemas"]["MixtureRule"] | null;
+            overlays?: components["schemas"]["OverlaysPatch"] | null;
+            pixel_aspect?: components["schemas"]["PixelAspectRule"] | null;
+            profile?: components["schemas"]["ProfileName"] | null;
+            rate?: components["schemas"]["RateControlPatch"] | null;
+            size?: components["schemas"]["SizeRulePatch"] | null;
+            speed?: components["schemas"]["SpeedRulePatch"] | null;
+            telecine?: components["schemas"]["TelecineRule"] | null;
+        };
         /**
          * @description What becomes of the pitch at another speed.
          * @enum {string}
@@ -2472,6 +2754,31 @@ export interface components {
             sound?: components["schemas"]["SoundSettings"] | null;
             /** @description One sentence: when to use it. */
             use_when: string;
+        };
+        /** @description A patch on [`Preset`]: what it sets stands above what is there. */
+        PresetPatch: {
+            carry?: components["schemas"]["CarryPatch"] | null;
+            container?: components["schemas"]["Container"] | null;
+            /** @description Short name for the command line and for file names: lower-case letters, figures, hyphens. */
+            id?: string | null;
+            /** @description Name for people. */
+            name?: string | null;
+            /** @description How files are named, unless the deliverable says otherwise. */
+            name_pattern?: string | null;
+            /**
+             * @description The parts of the source that are taken, one after the other, in seconds from its first frame;
+             *     all of it where there are none.
+             */
+            parts?: components["schemas"]["Span"][] | null;
+            picture?: components["schemas"]["PictureSettingsPatch"] | null;
+            /**
+             * @description Whether all that can be decoded is made of a source that is broken or cut. Otherwise an output that lacks
+             *     what its source promised is withheld.
+             */
+            salvage?: boolean | null;
+            sound?: components["schemas"]["SoundSettingsPatch"] | null;
+            /** @description One sentence: when to use it. */
+            use_when?: string | null;
         };
         /** @description A preset with what it comes to. */
         PresetView: {
@@ -2578,7 +2885,7 @@ export interface components {
             id: string;
             label: string;
             made?: components["schemas"]["MadeView"] | null;
-            overrides: Record<string, never>;
+            overrides: components["schemas"]["PresetPatch"];
             /** @description Seconds of the source: one stretch, or those of a sample of the size. */
             parts: components["schemas"]["Span"][];
             problem?: components["schemas"]["Problem"] | null;
@@ -2710,6 +3017,29 @@ export interface components {
             mode: "by_profile";
         };
         /**
+         * @description The forms of [`RateControl`].
+         * @enum {string}
+         */
+        RateControlForm: "constant_quality" | "average" | "constant" | "by_profile";
+        /** @description A patch on [`RateControl`]: another form, or other fields of the one that is there. */
+        RateControlPatch: {
+            bits_per_second?: components["schemas"]["BitRate"] | null;
+            /**
+             * Format: int32
+             * @description The constant rate factor: lower is better and larger; 18 is close to the source, 28 is small.
+             *     For MPEG-2 the quantiser, 1 to 31.
+             */
+            crf?: number | null;
+            mode?: components["schemas"]["RateControlForm"] | null;
+            /**
+             * Format: int32
+             * @description One pass, or two for an even quality and a sure size. What is shorter than five minutes takes two in
+             *     any case, unless its own settings say otherwise.
+             */
+            passes?: number | null;
+            peak?: components["schemas"]["BitRate"] | null;
+        };
+        /**
          * @description How frames of one rate become frames of another.
          * @enum {string}
          */
@@ -2800,8 +3130,8 @@ export interface components {
         RowChange: {
             /** @description Whether what is set already stays where the patch says nothing; left out, it goes. */
             keep?: boolean;
-            /** @description A JSON merge patch (RFC 7386) on the presets; `{}` for none. */
-            overrides: Record<string, never>;
+            /** @description On the presets of all columns; `{}` for none. */
+            overrides: components["schemas"]["PresetPatch"];
             sources: string[];
         };
         /** @description Which cells to run. */
@@ -2838,6 +3168,28 @@ export interface components {
             pixel_format: string;
             /** @description What the codes mean. */
             space: components["schemas"]["ColourSpace"];
+        };
+        /** @description Settings that belong together. */
+        Section: {
+            /** @description What they are about. */
+            name: string;
+            /** @description Them, in the order in which they are offered. */
+            settings: components["schemas"]["Setting"][];
+        };
+        /** @description A setting. */
+        Setting: {
+            /** @description Whether it may be left out. */
+            is_optional: boolean;
+            /** @description The values that it can have. */
+            kind: components["schemas"]["Kind"];
+            /** @description What it is called. */
+            name: string;
+            /** @description Its place in a preset's document, as `picture.rate`. */
+            place: string;
+            /** @description What it means. */
+            says: string;
+            /** @description What the trade calls it, where the name does not say it. */
+            term?: string | null;
         };
         /** @description Settings of the house. */
         Settings: {
@@ -2976,6 +3328,28 @@ export interface components {
             /** @enum {string} */
             rule: "fraction";
         };
+        /**
+         * @description The forms of [`SizeRule`].
+         * @enum {string}
+         */
+        SizeRuleForm: "same" | "fit" | "fill" | "pad" | "width" | "height" | "fraction";
+        /** @description A patch on [`SizeRule`]: another form, or other fields of the one that is there. */
+        SizeRulePatch: {
+            /** @description Whether smaller sources are enlarged to it. */
+            enlarge?: boolean | null;
+            /**
+             * Format: int32
+             * @description Lines of the box.
+             */
+            height?: number | null;
+            of?: components["schemas"]["Rational"] | null;
+            rule?: components["schemas"]["SizeRuleForm"] | null;
+            /**
+             * Format: int32
+             * @description Columns of the box.
+             */
+            width?: number | null;
+        };
         /** @description The facts of a sound stream. */
         Sound: {
             /**
@@ -3092,6 +3466,20 @@ export interface components {
             /** @description Which streams are taken. */
             streams?: components["schemas"]["SoundStreams"];
         };
+        /** @description A patch on [`SoundSettings`]: what it sets stands above what is there. */
+        SoundSettingsPatch: {
+            bits_per_second?: components["schemas"]["BitRate"] | null;
+            channels?: components["schemas"]["ChannelRule"] | null;
+            codec?: components["schemas"]["SoundCodec"] | null;
+            downmix?: components["schemas"]["DownmixPatch"] | null;
+            pitch?: components["schemas"]["Pitch"] | null;
+            /**
+             * Format: int32
+             * @description Samples a second; left out, as the source where the codec can hold it.
+             */
+            sample_rate?: number | null;
+            streams?: components["schemas"]["SoundStreams"] | null;
+        };
         /**
          * @description Which sound streams are taken.
          * @enum {string}
@@ -3159,6 +3547,17 @@ export interface components {
             percent: components["schemas"]["Rational"];
             /** @enum {string} */
             rule: "percent";
+        };
+        /**
+         * @description The forms of [`SpeedRule`].
+         * @enum {string}
+         */
+        SpeedRuleForm: "same" | "to_rate" | "percent";
+        /** @description A patch on [`SpeedRule`]: another form, or other fields of the one that is there. */
+        SpeedRulePatch: {
+            percent?: components["schemas"]["Rational"] | null;
+            rate?: components["schemas"]["Rational"] | null;
+            rule?: components["schemas"]["SpeedRuleForm"] | null;
         };
         /** @description Parts that become outputs of their own. */
         Split: {
@@ -3479,8 +3878,8 @@ export interface components {
         Suggestion: {
             /** @description Why. */
             because: string;
-            /** @description The settings that do it, a merge patch (RFC 7386) on a preset. */
-            settings: Record<string, never>;
+            /** @description The settings that do it. */
+            settings: components["schemas"]["PresetPatch"];
             /** @description What it is about. */
             subject: components["schemas"]["Subject"];
             /** @description What would be done. */
@@ -3522,7 +3921,7 @@ export interface components {
             /** @description What is different, in a few words. */
             label: string;
             /** @description A JSON merge patch above the settings of row and cell. */
-            overrides: Record<string, never>;
+            overrides: components["schemas"]["PresetPatch"];
         };
         /** @description Whether something can be played in the page. */
         Viewing: {
@@ -3617,6 +4016,27 @@ export interface components {
              * @description Its width in percent of the output's, 1 to 100.
              */
             width?: number;
+        };
+        /** @description A patch on [`Watermark`]: what it sets stands above what is there. */
+        WatermarkPatch: {
+            /**
+             * Format: int32
+             * @description Its distance from the borders in percent of the output's width, 0 to 40.
+             */
+            margin?: number | null;
+            /**
+             * Format: int32
+             * @description How much of it covers the picture, in percent, 1 to 100.
+             */
+            opacity?: number | null;
+            /** @description The picture (PNG) by its name. */
+            picture?: string | null;
+            place?: components["schemas"]["Corner"] | null;
+            /**
+             * Format: int32
+             * @description Its width in percent of the output's, 1 to 100.
+             */
+            width?: number | null;
         };
         /** @description A picture laid over. */
         WatermarkPlan: {
@@ -3723,6 +4143,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Section"][];
+                };
             };
         };
     };

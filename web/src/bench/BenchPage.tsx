@@ -25,7 +25,8 @@ import { Findings } from "./Findings";
 import { Lanes, type View } from "./Lanes";
 import { markedIn, markedOut, type Marks, type Part, partsOf, secondsOf } from "./marks";
 import { MarksPanel } from "./MarksPanel";
-import { seen, withValue } from "./mending";
+import { withValue } from "../catalogue/catalogue";
+import { seen } from "./mending";
 import { MendPanel } from "./MendPanel";
 import { Picture } from "./Picture";
 import { clamp, clockOf } from "./position";
@@ -91,7 +92,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`);
   };
   const setCrop = () => {
-    row.set(withValue(row.overrides, ["picture", "crop"], rule ?? undefined), rule === null ? `${source.name}: cut as each preset says.` : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`);
+    row.set(withValue(row.overrides, "picture.crop", rule ?? undefined), rule === null ? `${source.name}: cut as each preset says.` : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`);
   };
   const saveParts = (next: Part[]) => {
     const others = patchWithout(row.overrides, { parts: null });

@@ -1,93 +1,71 @@
 /** Mending for all outputs of a source: each setting stands above what the presets say, until it is left again. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import MenuItem from "@mui/material/MenuItem";
-import Slider from "@mui/material/Slider";
-import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Bench } from "../api/client";
+import { api, type Bench, type Reading, type Setting } from "../api/client";
 import { keys } from "../api/live";
+import { useCatalogue, valueAt, withValue } from "../catalogue/catalogue";
+import { SettingField } from "../catalogue/SettingField";
+import { plural } from "../shared/words";
 import { Heading } from "../sheets/SlipParts";
-import { chosenWay, LEVELS, sections, type Setting, valueAt, withValue } from "./mending";
+import { mendingSections } from "./mending";
 import type { RowSettings } from "./rowSettings";
 
 export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSettings; onClose: () => void }) {
   const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
-  const change = (place: string[], value: unknown) => {
-    row.set(withValue(row.overrides, place, value));
-  };
+  const sections = mendingSections(useCatalogue());
+  const languages = languagesOf(bench.reading);
+  // What is set is shown even where it means nothing: it can be left again.
+  const isIdle = (setting: Setting) => setting.place in bench.idle && valueAt(row.overrides, setting.place) === undefined;
+  const idle = sections.flatMap((section) => section.settings.filter(isIdle));
   return (
     <Box data-testid="mend-panel">
       <Box sx={{ display: "flex", alignItems: "center", mt: 1.5 }}>
         <Box sx={{ fontWeight: 600, flex: 1 }}>For all outputs of this source</Box>
         <Button color="inherit" onClick={onClose}>Close</Button>
       </Box>
-      {sections(bench.reading, aids).map((section) => (
-        <Box key={section.name}>
-          <Heading>{section.name}</Heading>
-          {section.settings.filter((setting) => setting.ways.length > 0).map((setting) => (
-            <Choice key={setting.name} setting={setting} chosen={chosenWay(row.overrides, setting)} onChoose={(value) => { change(setting.place, value); }} />
-          ))}
-          {section.name === "Colour" && LEVELS.map((level) => (
-            <Level key={level.name} {...level} value={valueAt(row.overrides, ["picture", "adjustment", level.name])} onChange={(value) => { change(["picture", "adjustment", level.name], value); }} />
-          ))}
-        </Box>
-      ))}
+      {sections.map((section) => {
+        const settings = section.settings.filter((setting) => !isIdle(setting));
+        return settings.length === 0 ? null : (
+          <Box key={section.name}>
+            <Heading>{section.name}</Heading>
+            {settings.map((setting) => (
+              <SettingField
+                key={setting.place}
+                setting={setting}
+                value={valueAt(row.overrides, setting.place)}
+                unset="from the preset"
+                aids={aids}
+                languages={languages}
+                onChange={(value) => { row.set(withValue(row.overrides, setting.place, value)); }}
+              />
+            ))}
+          </Box>
+        );
+      })}
+      {idle.length > 0 && <Idle settings={idle} why={bench.idle} />}
     </Box>
   );
 }
 
-function Choice({ setting, chosen, onChoose }: { setting: Setting; chosen: number; onChoose: (value: unknown) => void }) {
+/** Languages of the subtitles that are text. */
+export function languagesOf(reading: Reading | null | undefined): string[] {
+  const spoken = (reading?.streams ?? []).filter((stream) => stream.content.kind === "subtitles" && !stream.content.are_pictures);
+  return [...new Set(spoken.flatMap((stream) => stream.language ?? []))];
+}
+
+/** Settings that mean nothing here, each with the reason. */
+export function Idle({ settings, why }: { settings: Setting[]; why: Record<string, string> }) {
+  const [isOpen, setIsOpen] = useState(false);
   return (
-    <TextField
-      select
-      fullWidth
-      size="small"
-      label={setting.name}
-      value={chosen}
-      onChange={(event) => { onChoose(setting.ways[Number(event.target.value)]?.value); }}
-      data-setting={setting.place.join(".")}
-      sx={{ mb: 1, "& .MuiOutlinedInput-notchedOutline": chosen === -1 ? {} : { borderColor: "primary.main" } }}
-    >
-      <MenuItem value={-1}>as each preset says</MenuItem>
-      {chosen === -2 && <MenuItem value={-2}>as set in its document</MenuItem>}
-      {setting.ways.map((way, place) => (
-        <MenuItem key={way.words} value={place}>{way.words}</MenuItem>
+    <Box sx={{ mt: 1, color: "text.secondary", fontSize: 12 }}>
+      <Button size="small" color="inherit" onClick={() => { setIsOpen(!isOpen); }} aria-expanded={isOpen}>
+        {plural(settings.length, "setting")} without effect here
+      </Button>
+      {isOpen && settings.map((setting) => (
+        <Box key={setting.place}>{setting.name}: {why[setting.place]}</Box>
       ))}
-    </TextField>
-  );
-}
-
-interface LevelProps {
-  name: string;
-  least: number;
-  most: number;
-  usual: number;
-  value: unknown;
-  onChange: (value: number | undefined) => void;
-}
-
-function Level({ name, least, most, usual, value, onChange }: LevelProps) {
-  const set = typeof value === "number" ? value : usual;
-  const [moved, setMoved] = useState<number | null>(null);
-  return (
-    <Box sx={{ display: "flex", alignItems: "center", gap: 1.5 }}>
-      <Box sx={{ width: 74, color: "text.secondary" }}>{name}</Box>
-      <Slider
-        size="small"
-        aria-label={name}
-        min={least}
-        max={most}
-        value={moved ?? set}
-        onChange={(_, to) => { setMoved(to); }}
-        onChangeCommitted={(_, to) => {
-          setMoved(null);
-          onChange(to === usual ? undefined : to);
-        }}
-        sx={{ flex: 1 }}
-      />
-      <Box sx={{ width: 34, textAlign: "right" }}>{moved ?? set}</Box>
     </Box>
   );
 }

@@ -18,7 +18,7 @@ import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { countOf, timecodeText } from "../shared/timecode";
 import { fraction, plural, sizeText, spanText } from "../shared/words";
-import { patchAfter, type Patch } from "../sheets/overrides";
+import { patchAfter, presetWith } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
 import { Ask } from "./Ask";
 import { Compared, type Side, type Way } from "./Compared";
@@ -102,14 +102,14 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
     }
   };
   const use = async (proof: Proof, target: Target) => {
-    const own = proof.overrides as Patch;
+    const own = proof.overrides;
     try {
       if (target === "output") {
-        const before = (output.overrides ?? {}) as Patch;
+        const before = output.overrides ?? {};
         await api.setCells(sheet.id, [cell], { overrides: patchAfter(before, own) });
         tell(`${proof.label}: set for this output.`, async () => { await api.setCells(sheet.id, [cell], { overrides: before }); });
       } else if (column) {
-        const preset = patchAfter(column.preset as unknown as Patch, own) as unknown as typeof column.preset;
+        const preset = presetWith(column.preset, own);
         if (target === "column") {
           const { storage = null, folder, name_pattern, clash } = column;
           const place = { storage, folder, name_pattern, clash };

@@ -21,7 +21,9 @@ export interface Strip {
 /** So many variants are tried at once. */
 export const MOST_VARIANTS = 7;
 
-function picture(patch: Patch): Patch {
+type PicturePatch = NonNullable<Patch["picture"]>;
+
+function picture(patch: PicturePatch): Patch {
   return { picture: patch };
 }
 
@@ -38,7 +40,7 @@ function qualityStrip(plan: Plan): Strip | null {
   return null;
 }
 
-const fixed = (name: string, values: [string, Patch][]): Strip => ({ name, variants: values.map(([label, patch]) => ({ label, overrides: picture(patch) })) });
+const fixed = (name: string, values: [string, PicturePatch][]): Strip => ({ name, variants: values.map(([label, patch]) => ({ label, overrides: picture(patch) })) });
 
 const CLEANING = fixed("Noise", [
   ["noise left", { cleaning: { denoise: "off" } }],

@@ -292,7 +292,7 @@ const OutputCell = memo(function OutputCell({ cell, size, isChosen, isCursor, on
         <Box sx={{ fontWeight: 600, color: look.tone === "error.main" ? look.tone : look.state === "off" ? "text.secondary" : "text.primary", ...clipped }}>{look.head}</Box>
         <Box sx={{ fontSize: 12, color: look.tone === "error.main" ? "text.secondary" : look.tone, ...clipped }}>{look.detail}</Box>
       </Box>
-      {cell.overrides && <Box title={ownPreset ? `made as ${ownPreset}` : "has its own settings"} data-own={true} sx={{ position: "absolute", top: 0, right: 0, borderTop: "9px solid", borderTopColor: "primary.main", borderLeft: "9px solid transparent" }} />}
+      {cell.overrides && <Box title={ownPreset ? `made as ${ownPreset}` : "overridden"} data-own={true} sx={{ position: "absolute", top: 0, right: 0, borderTop: "9px solid", borderTopColor: "primary.main", borderLeft: "9px solid transparent" }} />}
     </Box>
   );
 });

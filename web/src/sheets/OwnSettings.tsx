@@ -1,114 +1,137 @@
-/** Own settings of the chosen outputs: a few fields for what is wanted most, and the document for the rest. */
+/** Overrides of the chosen outputs: what is wanted most, all other settings behind it, and the same as JSON. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
-import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Cell } from "../api/client";
+import { api, type Cell, type Preset, type Section, type Sheet } from "../api/client";
+import { keys } from "../api/live";
+import { useCatalogue, valueAt, withValue } from "../catalogue/catalogue";
+import { SettingField } from "../catalogue/SettingField";
 import { MONO } from "../shared/theme";
 import { plural } from "../shared/words";
 import type { Patch } from "./overrides";
+import { Heading } from "./SlipParts";
 import type { SheetWork } from "./work";
 
-const AS_COLUMN = "column";
-
-interface Choice {
-  label: string;
-  patch: Patch;
-}
-
-const SIZES: Record<string, Choice> = {
-  same: { label: "as the source", patch: { rule: "same" } },
-  "1080": { label: "within 1920×1080", patch: { rule: "fit", width: 1920, height: 1080, enlarge: false } },
-  "720": { label: "within 1280×720", patch: { rule: "fit", width: 1280, height: 720, enlarge: false } },
-  "540": { label: "within 960×540", patch: { rule: "fit", width: 960, height: 540, enlarge: false } },
-};
-const RATES: Record<string, Choice> = {
-  same: { label: "as the source, constant", patch: { rule: "same" } },
-  keep: { label: "as the source, variable kept", patch: { rule: "keep_variable" } },
-  "24": { label: "24", patch: { rule: "constant", rate: "24" } },
-  "25": { label: "25", patch: { rule: "constant", rate: "25" } },
-  "29.97": { label: "29.97", patch: { rule: "constant", rate: "30000/1001" } },
-  "30": { label: "30", patch: { rule: "constant", rate: "30" } },
-  "50": { label: "50", patch: { rule: "constant", rate: "50" } },
-};
-const CHANNELS: Record<string, string> = { same: "as the source", mono: "mono", stereo: "stereo" };
+/** What is changed for single outputs most. */
+const WANTED = ["picture.rate", "picture.size", "picture.frame_rate", "sound.channels"];
 
 interface Props {
+  sheet: Sheet;
   cells: Cell[];
   work: SheetWork;
   onClose: () => void;
 }
 
-export function OwnSettings({ cells, work, onClose }: Props) {
-  const [mode, setMode] = useState(AS_COLUMN);
-  const [figure, setFigure] = useState("");
-  const [size, setSize] = useState(AS_COLUMN);
-  const [rate, setRate] = useState(AS_COLUMN);
-  const [channels, setChannels] = useState(AS_COLUMN);
-  const [document, setDocument] = useState<string | null>(null);
+export function OwnSettings({ sheet, cells, work, onClose }: Props) {
+  // Of one output what it has is changed; of several what is set here is laid over what each has.
+  const one = cells.length === 1 ? cells[0] : undefined;
+  const [patch, setPatch] = useState<Patch>(one?.overrides ?? {});
+  const [text, setText] = useState<string | null>(null);
   const [fault, setFault] = useState("");
   const isSet = cells.some((cell) => cell.overrides);
+  const columns = sheet.deliverables.filter((column) => cells.some((cell) => cell.deliverable === column.id));
+  const preset = columns.length === 1 ? columns[0]?.preset : undefined;
 
-  const patch = (): Patch => {
-    const picture: Patch = {};
-    const value = Number(figure.replace(",", "."));
-    if (mode === "quality" && figure) picture.rate = { mode: "constant_quality", crf: Math.round(value) };
-    if ((mode === "one" || mode === "two") && figure) picture.rate = { mode: "average", bits_per_second: Math.round(value * 1e6), passes: mode === "two" ? 2 : 1 };
-    if (SIZES[size]) picture.size = SIZES[size].patch;
-    if (RATES[rate]) picture.frame_rate = RATES[rate].patch;
-    return { ...(Object.keys(picture).length > 0 ? { picture } : {}), ...(channels === AS_COLUMN ? {} : { sound: { channels } }) };
+  /** What is typed as JSON; nothing where it cannot be read. */
+  const typed = (): Patch | null => {
+    try {
+      return JSON.parse(text ?? "{}") as Patch;
+    } catch (error) {
+      setFault(String(error));
+      return null;
+    }
   };
   const save = () => {
-    if (document === null) work.adjust(cells, patch());
-    else {
-      try {
-        work.replace(cells, JSON.parse(document) as Patch);
-      } catch (error) {
-        setFault(String(error));
-        return;
-      }
-    }
+    const wanted = text === null ? patch : typed();
+    if (wanted === null) return;
+    if (text !== null || one) work.replace(cells, wanted);
+    else work.adjust(cells, wanted);
     onClose();
   };
-  const choose = (label: string, value: string, onChange: (value: string) => void, choices: Record<string, string>) => (
-    <TextField select size="small" label={label} value={value} onChange={(event) => { onChange(event.target.value); }}>
-      <MenuItem value={AS_COLUMN}>unchanged</MenuItem>
-      {Object.entries(choices).map(([key, words]) => (
-        <MenuItem key={key} value={key}>{words}</MenuItem>
-      ))}
-    </TextField>
-  );
-  const labels = (choices: Record<string, Choice>) => Object.fromEntries(Object.entries(choices).map(([key, choice]) => [key, choice.label]));
+  const turn = () => {
+    setFault("");
+    if (text === null) {
+      setText(JSON.stringify(patch, null, 2));
+      return;
+    }
+    const wanted = typed();
+    if (wanted !== null) {
+      setPatch(wanted);
+      setText(null);
+    }
+  };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="xs">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Own settings for {plural(cells.length, "output")}</DialogTitle>
+      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Overrides for {plural(cells.length, "output")}</DialogTitle>
       <DialogContent>
-        {document === null ? (
-          <Box sx={{ display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
-            <Box sx={{ display: "grid", gridTemplateColumns: "1fr 120px", gap: 1 }}>
-              {choose("Picture rate", mode, setMode, { quality: "constant quality", one: "average, one pass", two: "average, two passes" })}
-              <TextField size="small" label={mode === "quality" ? "CRF" : "Mb/s"} disabled={mode === AS_COLUMN} value={figure} onChange={(event) => { setFigure(event.target.value); }} />
-            </Box>
-            {choose("Frame size", size, setSize, labels(SIZES))}
-            {choose("Frame rate", rate, setRate, labels(RATES))}
-            {choose("Sound channels", channels, setChannels, CHANNELS)}
-          </Box>
+        {text === null ? (
+          <Fields patch={patch} preset={preset} onChange={setPatch} />
         ) : (
-          <TextField multiline fullWidth minRows={10} maxRows={16} value={document} error={fault !== ""} helperText={fault || "A JSON merge patch (RFC 7386) on the column's preset."} onChange={(event) => { setDocument(event.target.value); }} slotProps={{ htmlInput: { "aria-label": "Own settings as a document", style: { fontFamily: MONO, fontSize: 12 } } }} />
+          <TextField
+            multiline
+            fullWidth
+            minRows={10}
+            maxRows={16}
+            value={text}
+            error={fault !== ""}
+            helperText={fault || "What it sets stands above the column's preset."}
+            onChange={(event) => { setText(event.target.value); }}
+            slotProps={{ htmlInput: { "aria-label": "Overrides as JSON", style: { fontFamily: MONO, fontSize: 12 } } }}
+          />
         )}
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={() => { setDocument(document === null ? JSON.stringify(cells[0]?.overrides ?? {}, null, 2) : null); }}>{document === null ? "As a document" : "As fields"}</Button>
-        {isSet && <Button color="inherit" onClick={() => { work.replace(cells, {}); onClose(); }}>As the column</Button>}
+        <Button color="inherit" onClick={turn}>{text === null ? "Edit as JSON" : "Back to form"}</Button>
+        {isSet && <Button color="inherit" onClick={() => { work.replace(cells, {}); onClose(); }}>Reset to column</Button>}
         <Box sx={{ flex: 1 }} />
         <Button color="inherit" onClick={onClose}>Cancel</Button>
         <Button variant="contained" onClick={save} data-testid="confirm-own">Set</Button>
       </DialogActions>
     </Dialog>
+  );
+}
+
+/** The settings of one output: a preset's name and the marks of its source are set elsewhere. */
+function outputSections(catalogue: Section[]): Section[] {
+  const sections = catalogue.filter((section) => section.name !== "Name");
+  const settings = (section: Section) => section.settings.filter((setting) => setting.place !== "parts" && !WANTED.includes(setting.place));
+  return sections.map((section) => ({ ...section, settings: settings(section) }));
+}
+
+/** `preset` is that of the column, where there is but one. */
+function Fields({ patch, preset, onChange }: { patch: Patch; preset: Preset | undefined; onChange: (patch: Patch) => void }) {
+  const catalogue = useCatalogue();
+  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const [showsAll, setShowsAll] = useState(false);
+  const wanted = catalogue.flatMap((section) => section.settings).filter((setting) => WANTED.includes(setting.place));
+  const field = (setting: Section["settings"][number]) => (
+    <SettingField
+      key={setting.place}
+      setting={setting}
+      value={valueAt(patch, setting.place)}
+      inherited={preset && valueAt(preset, setting.place)}
+      unset="as column"
+      aids={aids}
+      languages={[]}
+      onChange={(value) => { onChange(withValue(patch, setting.place, value)); }}
+    />
+  );
+  return (
+    <Box sx={{ pt: 1 }}>
+      {WANTED.flatMap((place) => wanted.filter((setting) => setting.place === place)).map(field)}
+      <Button size="small" color="inherit" onClick={() => { setShowsAll(!showsAll); }} aria-expanded={showsAll}>{showsAll ? "Fewer settings" : "All settings"}</Button>
+      {showsAll && outputSections(catalogue).map((section) => (
+        <Box key={section.name}>
+          <Heading>{section.name}</Heading>
+          {section.settings.map(field)}
+        </Box>
+      ))}
+    </Box>
   );
 }

@@ -75,7 +75,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
     { name: "Switch the chosen outputs on or off", enabled: some, run: () => { work.toggle(chosen); } },
     choose("failed", (cell) => cell.run?.state === "failed"),
     choose("are not made", isRunnable),
-    choose("have their own settings", (cell) => cell.overrides != null),
+    choose("have overrides", (cell) => cell.overrides != null),
     { name: "Open the bench of the chosen source", key: "b", enabled: rows.length === 1, run: () => void navigate(`/sheets/${sheet.id}/sources/${rows[0] ?? ""}`) },
     { name: "Prove the chosen output", key: "p", enabled: chosen.length === 1 && provable(chosen[0]), run: () => { if (chosen[0]) void navigate(proofAddress(sheet.id, chosen[0])); } },
     { name: "Change the chosen column", enabled: column !== undefined, run: () => { if (column) setOpen(column); } },

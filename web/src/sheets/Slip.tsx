@@ -83,7 +83,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
           </Box>
         </>
       )}
-      {open === "own" && <OwnSettings cells={cells} work={work} onClose={() => { setOpen(null); }} />}
+      {open === "own" && <OwnSettings sheet={sheet} cells={cells} work={work} onClose={() => { setOpen(null); }} />}
       {open === "preset" && <OtherPreset count={cells.length} onTake={(preset) => { work.usePreset(sheet, cells, preset); }} onClose={() => { setOpen(null); }} />}
     </Box>
   );
@@ -104,7 +104,7 @@ function Actions({ cells, work, proof, onOwn, onPreset }: { cells: Cell[]; work:
       {open.length > 0 && <Button variant="outlined" color="inherit" onClick={() => { work.act("cancel", open); }}>Cancel</Button>}
       {proof && <Button variant="outlined" component={RouterLink} to={proof} title="Make a few seconds of it to look at (P)" data-testid="prove-it">Prove it</Button>}
       <Button color="inherit" onClick={() => { work.toggle(cells); }} title="Switch on or off (Space)">{cells.every((cell) => cell.enabled) ? "Switch off" : "Switch on"}</Button>
-      <Button color="inherit" onClick={onOwn} data-testid="own-settings">Own settings</Button>
+      <Button color="inherit" onClick={onOwn} data-testid="own-settings">Overrides</Button>
       <Button color="inherit" onClick={onPreset} data-testid="other-preset">Another preset</Button>
     </Box>
   );

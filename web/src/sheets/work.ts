@@ -84,11 +84,11 @@ export function useSheetWork(id: string) {
       },
       /** Own settings, on top of those that a cell has already. */
       adjust: (cells: Cell[], patch: Patch) => {
-        setOwn(cells.map((cell) => [cell, patchAfter(cell.overrides ?? {}, patch)]), `Own settings for ${plural(cells.length, "output")}.`);
+        setOwn(cells.map((cell) => [cell, patchAfter(cell.overrides ?? {}, patch)]), `Overrides for ${plural(cells.length, "output")}.`);
       },
       /** Own settings exactly as given; none, where they are empty. */
       replace: (cells: Cell[], patch: Patch) => {
-        setOwn(cells.map((cell) => [cell, patch]), Object.keys(patch).length === 0 ? `${plural(cells.length, "output")} as the column again.` : `Own settings for ${plural(cells.length, "output")}.`);
+        setOwn(cells.map((cell) => [cell, patch]), Object.keys(patch).length === 0 ? `${plural(cells.length, "output")} reset to the column.` : `Overrides for ${plural(cells.length, "output")}.`);
       },
       usePreset: (sheet: Sheet, cells: Cell[], preset: Preset) => {
         const wanted = cells.flatMap((cell): [Cell, Patch][] => {

@@ -8,7 +8,7 @@ use crate::facts::{Content, Facts, Picture, Sound, Stream};
 use crate::formats::{PictureCodec, PictureFormat, RateControl, SizeModel, SoundCoding};
 use crate::picture::{Colour, FieldOrder};
 use crate::plan::{Decision, Origin, PicturePlan, Plan, SoundPlan, Subject, plan};
-use crate::preset::Preset;
+use crate::preset::{Preset, PresetPatch};
 use crate::reading::Reading;
 use crate::time::{Rational, total};
 use crate::units::{BitRate, ByteSize};
@@ -223,7 +223,7 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
         remarks: Vec::new(),
     };
     let reading = Reading::from(facts);
-    let plan = plan(&reading, preset, &serde_json::Value::Null);
+    let plan = plan(&reading, preset, &PresetPatch::default());
     plan.map_or(ByteSize(0), |plan| forecast(&plan, &reading.facts, &[]).size)
 }
 

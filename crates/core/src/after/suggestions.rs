@@ -3,16 +3,18 @@
 //! the same thing, they stay until the suggestion is taken.
 
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::findings::{BarsVerdict, ColourContent, Extent, FieldsVerdict, Findings, StretchKind};
 use crate::plan::Subject;
-use crate::preset::Denoising;
+use crate::preset::{
+    CleaningPatch, CropRuleForm, CropRulePatch, DeinterlacedFrames, DeinterlacingPatch, Denoising, FieldsRule, FrameRateRuleForm,
+    FrameRateRulePatch, PictureSettingsPatch, PresetPatch, SpeedRuleForm, SpeedRulePatch, TelecineRule,
+};
 use crate::time::{Rational, rate_text};
 
 /// A mending that follows from findings.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Suggestion {
     /// What it is about.
     pub subject: Subject,
@@ -20,23 +22,26 @@ pub struct Suggestion {
     pub what: String,
     /// Why.
     pub because: String,
-    /// The settings that do it, a merge patch (RFC 7386) on a preset.
-    #[schema(value_type = Object)]
-    pub settings: Value,
+    /// The settings that do it.
+    pub settings: PresetPatch,
 }
 
 /// What findings suggest.
 #[must_use]
 pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
     let mut made = Vec::new();
-    let mut suggest = |subject, what: String, because: String, picture: Value| {
-        made.push(Suggestion { subject, what, because, settings: json!({ "picture": picture }) });
+    let mut suggest = |subject, what: String, because: String, picture: PictureSettingsPatch| {
+        let settings = PresetPatch { picture: Some(Some(picture)), ..PresetPatch::default() };
+        made.push(Suggestion { subject, what, because, settings });
     };
+    let none = PictureSettingsPatch::default;
     let whole = findings.extent == Extent::Whole;
     if let Some(fields) = &findings.fields {
         let because = fields.words.clone();
-        let back_to_film = json!({ "fields": "when_needed", "telecine": "when_needed" });
-        let combed = json!({ "fields": "when_needed", "deinterlacing": { "frames": "combed" } });
+        let when_needed = PictureSettingsPatch { fields: Some(FieldsRule::WhenNeeded), ..none() };
+        let back_to_film = PictureSettingsPatch { telecine: Some(TelecineRule::WhenNeeded), ..when_needed.clone() };
+        let frames = DeinterlacingPatch { frames: Some(DeinterlacedFrames::Combed), ..DeinterlacingPatch::default() };
+        let combed = PictureSettingsPatch { deinterlacing: Some(frames), ..when_needed };
         let holds_film = fields.stretches.iter().any(|stretch| matches!(stretch.kind, StretchKind::Telecine { .. }));
         match fields.verdict {
             FieldsVerdict::Telecine { .. } if whole => {
@@ -60,7 +65,10 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
                 Subject::Crop,
                 format!("Cut the bars off, to {}×{}", bars.active.width, bars.active.height),
                 bars.words.clone(),
-                json!({ "crop": { "rule": "bars" } }),
+                PictureSettingsPatch {
+                    crop: Some(CropRulePatch { rule: Some(CropRuleForm::Bars), ..CropRulePatch::default() }),
+                    ..none()
+                },
             ),
             BarsVerdict::Changing | BarsVerdict::Unknown | BarsVerdict::None => {}
         }
@@ -72,7 +80,14 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
                 Subject::FrameRate,
                 what,
                 rate.words.clone(),
-                json!({ "frame_rate": { "rule": "constant", "rate": pictures } }),
+                PictureSettingsPatch {
+                    frame_rate: Some(FrameRateRulePatch {
+                        rule: Some(FrameRateRuleForm::Constant),
+                        rate: Some(pictures),
+                        ..FrameRateRulePatch::default()
+                    }),
+                    ..none()
+                },
             );
         }
         if rate.mean == Some(Rational::whole(30)) {
@@ -80,7 +95,14 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
                 Subject::Speed,
                 "Slow down by a thousandth, to 29.97".to_owned(),
                 "it runs at exactly 30 frames a second, which broadcast and edits at 29.97 do not".to_owned(),
-                json!({ "speed": { "rule": "to_rate", "rate": "30000/1001" } }),
+                PictureSettingsPatch {
+                    speed: Some(SpeedRulePatch {
+                        rule: Some(SpeedRuleForm::ToRate),
+                        rate: Some(Rational::constant(30_000, 1001)),
+                        ..SpeedRulePatch::default()
+                    }),
+                    ..none()
+                },
             );
         }
     }
@@ -90,7 +112,7 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
                 Subject::Colour,
                 "Take the colour out".to_owned(),
                 "it is black and white with a colour cast".to_owned(),
-                json!({ "greyscale": true }),
+                PictureSettingsPatch { greyscale: Some(true), ..none() },
             ),
             ColourContent::Grey | ColourContent::Colour | ColourContent::Unknown => {}
         }
@@ -101,7 +123,15 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
                 noise % 10,
                 degree.words()
             );
-            suggest(Subject::Cleaning, "Take the noise out".to_owned(), because, json!({ "cleaning": { "denoise": degree } }));
+            suggest(
+                Subject::Cleaning,
+                "Take the noise out".to_owned(),
+                because,
+                PictureSettingsPatch {
+                    cleaning: Some(CleaningPatch { denoise: Some(degree), ..CleaningPatch::default() }),
+                    ..none()
+                },
+            );
         }
     }
     made

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::catalogue::{Choice, Kind, Valued};
+
 /// File formats that can be written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -197,3 +199,10 @@ static WAV: ContainerTraits = ContainerTraits {
     trims_in_packets: false,
     overhead: Overhead { always: 100.0, of_frame: 0.0, of_sound: 0.0 },
 };
+
+impl Valued for Container {
+    fn kind() -> Kind {
+        let choice = |container: Self| Choice::new(container, container.words(), "");
+        Kind::Choice { of: Self::ALL.into_iter().map(choice).collect(), or_fraction: None }
+    }
+}

@@ -3,7 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::text_or_number;
+use super::{PictureCodec, text_or_number};
+use crate::catalogue::{Choice, Kind, OnlyWith, Valued};
 use crate::time::Rational;
 use crate::units::BitRate;
 
@@ -118,5 +119,20 @@ impl Levels {
             self.allows(*level, width, height, rate) && most.is_some_and(|most| richest <= most)
         };
         self.all().find(is_enough)
+    }
+}
+
+impl Valued for Level {
+    fn kind() -> Kind {
+        let codecs = PictureCodec::all();
+        let mut levels: Vec<Self> = codecs.iter().flat_map(|codec| codec.levels.all()).collect();
+        levels.sort_unstable();
+        levels.dedup();
+        let choice = |level: Self| {
+            let has = codecs.iter().filter(|codec| codec.levels.all().any(|known| known == level)).map(|codec| codec.id);
+            let only_with = OnlyWith { place: "picture.codec", values: has.collect() };
+            Choice { only_with: Some(only_with), ..Choice::new(level, level.to_string(), "") }
+        };
+        Kind::Choice { of: levels.into_iter().map(choice).collect(), or_fraction: None }
     }
 }

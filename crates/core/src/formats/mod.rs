@@ -18,7 +18,7 @@ pub use picture::{
     FieldsIn, FrameRates, FullRange, Groups, PictureCodec, PictureDeclaration, PictureFormat, ProfileDeclaration, ProfileName,
     Rates, SizeModel, Stores,
 };
-pub use rate::{Effort, RateControl};
+pub use rate::{Effort, RateControl, RateControlForm, RateControlPatch};
 pub use sound::{Blocks, SoundCodec, SoundCoding, SoundDeclaration, copies_into};
 
 /// A text that looks like a number and may be written as one, such as the level 4.1 or the profile 4444.

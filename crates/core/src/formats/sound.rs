@@ -10,6 +10,7 @@ use utoipa::{PartialSchema, ToSchema};
 
 use super::Container;
 use super::picture::{unknown, words_of};
+use crate::catalogue::{Choice, Kind, Valued};
 
 /// All that is known of a sound codec that can be written.
 #[derive(Debug)]
@@ -240,3 +241,13 @@ impl PartialSchema for SoundCodec {
 }
 
 impl ToSchema for SoundCodec {}
+
+impl Valued for SoundCodec {
+    fn kind() -> Kind {
+        let choice = |codec: Self| {
+            let containers: Vec<&str> = codec.containers.iter().map(|container| container.words()).collect();
+            Choice::new(codec, codec.words, format!("In {}.", containers.join(", ")))
+        };
+        Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
+    }
+}

@@ -5,18 +5,19 @@ use serde_json::Value;
 use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
 use crate::facts::{Chapter, Content, Stream};
 use crate::formats::{Chapters, Container};
-use crate::preset::{Lead, Preset, apply};
+use crate::preset::{Lead, Preset, PresetPatch, apply};
 use crate::reading::Reading;
 use crate::time::{Rational, Span, Timecode, TimecodeError};
 use crate::timeline::{self, Origin};
 
 /// Collects decisions and knows which settings the editor made.
-pub(super) struct Journal<'a> {
-    overrides: &'a Value,
+pub(super) struct Journal {
+    /// The editor's own settings, as they are written in documents.
+    own: Value,
     pub(super) decisions: Vec<Decision>,
 }
 
-impl Journal<'_> {
+impl Journal {
     /// Notes a decision; `setting` is the place of the setting in the preset's document. Where the
     /// editor changed it, the decision is the editor's whatever `origin` says.
     pub(super) fn note(
@@ -33,19 +34,25 @@ impl Journal<'_> {
 
     /// Whether the editor has set this for the output; nothing has an empty name.
     pub(super) fn is_own(&self, setting: &str) -> bool {
-        !setting.is_empty() && self.overrides.pointer(setting).is_some()
+        !setting.is_empty() && self.own.pointer(setting).is_some()
     }
 }
 
-/// The plan of one output.
+/// The plan of one output, with a patch on the preset as it is written in documents, null for none.
 ///
-/// `overrides` is a JSON merge patch on the preset, `{}` for none.
+/// # Errors
+/// As for [`plan`], and where the patch cannot be read.
+pub fn plan_with(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Plan, PlanError> {
+    plan(reading, preset, &PresetPatch::from_value(overrides.clone())?)
+}
+
+/// The plan of one output; `own` is what the editor has set for it.
 ///
 /// # Errors
 /// [`PlanError`] where the source has nothing that the preset wants, or where a setting cannot hold for it.
-pub fn plan(reading: &Reading, preset: &Preset, overrides: &Value) -> Result<Plan, PlanError> {
-    let (effective, left_out) = apply(preset, overrides)?;
-    let mut journal = Journal { overrides, decisions: Vec::new() };
+pub fn plan(reading: &Reading, preset: &Preset, own: &PresetPatch) -> Result<Plan, PlanError> {
+    let (effective, left_out) = apply(preset, own)?;
+    let mut journal = Journal { own: serde_json::to_value(own).unwrap_or_default(), decisions: Vec::new() };
     for setting in left_out {
         let what = format!("{} was left out", setting.setting);
         journal.decisions.push(Decision {
@@ -176,7 +183,7 @@ fn paced(chapters: &[Chapter], begins: Rational, speed: Rational) -> Vec<Chapter
 }
 
 /// Says where what is made begins, where the source's streams do not begin together.
-fn note_start(nought: Origin, picture: &PicturePlan, source: &Reading, journal: &mut Journal<'_>) {
+fn note_start(nought: Origin, picture: &PicturePlan, source: &Reading, journal: &mut Journal) {
     let milliseconds = |time: Rational| format!("{:.0} ms", time.to_f64() * 1e3);
     if nought.lead_frames > 0 {
         let stands = match picture.lead {
@@ -226,7 +233,7 @@ fn carried_timecode(
     lead: i64,
     container: Container,
     rate: FrameRatePlan,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Option<String> {
     let written = reading.facts.timecode.as_ref()?;
     let FrameRatePlan::Constant { rate } = rate else {

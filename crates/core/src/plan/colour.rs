@@ -24,7 +24,7 @@ pub(super) fn decide(
     source: &Picture,
     format: PixelForm,
     way: &mut Way,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<Coloured, PlanError> {
     let was_rgb = way.samples.form().is_rgb();
     let mut hdr = source.hdr.clone();
@@ -89,7 +89,7 @@ fn dynamic_range(
     source: &Picture,
     format: PixelForm,
     way: &mut Way,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<bool, PlanError> {
     let name = match way.samples.space.transfer.as_str() {
         "smpte2084" => "PQ",
@@ -144,7 +144,7 @@ fn rec601(word: &str) -> ColourSpace {
 }
 
 /// Tags that are carried or assumed, where nothing is converted but RGB and ranges.
-fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: ColourSpace, journal: &mut Journal<'_>) -> ColourSpace {
+fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: ColourSpace, journal: &mut Journal) -> ColourSpace {
     if present.matrix == "gbr" {
         if stays_rgb {
             journal.note(Subject::Colour, "", Origin::Source, "RGB as it is", "the codec stores it without loss");

@@ -78,7 +78,7 @@ pub(super) fn decide(
     rule: CropRule,
     upright: Upright,
     findings: Option<&Findings>,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<Option<Rectangle>, PlanError> {
     if rule == CropRule::Never {
         return Ok(None);

@@ -62,7 +62,7 @@ pub(super) fn decide(
     findings: Option<&Findings>,
     pace: Pace,
     lines: Lines,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<Fields, PlanError> {
     let found = findings.and_then(|findings| Some((findings, findings.fields.as_ref()?)));
     let material = material(source, found, journal);
@@ -107,11 +107,11 @@ pub(super) fn decide(
     }
 }
 
-fn note(journal: &mut Journal<'_>, setting: &str, what: String, because: String) {
+fn note(journal: &mut Journal, setting: &str, what: String, because: String) {
     journal.note(Subject::Fields, setting, Origin::Source, what, because);
 }
 
-fn material<'a>(source: &Picture, found: Option<(&Findings, &'a FieldsFinding)>, journal: &mut Journal<'_>) -> Material<'a> {
+fn material<'a>(source: &Picture, found: Option<(&Findings, &'a FieldsFinding)>, journal: &mut Journal) -> Material<'a> {
     let declared = source.field_order;
     let by_header = || match declared.is_interlaced() {
         true => Material::Fields { first: declared, because: format!("the header declares fields ({})", declared.words()) },
@@ -164,7 +164,7 @@ fn film_rate(mean: Rational) -> Rational {
 }
 
 /// Film and video in one source.
-fn mixture(settings: &PictureSettings, pace: Pace, stretches: &[Stretch], because: String, journal: &mut Journal<'_>) -> Fields {
+fn mixture(settings: &PictureSettings, pace: Pace, stretches: &[Stretch], because: String, journal: &mut Journal) -> Fields {
     let film = pace.rate * Rational::constant(4, 5);
     let (rate, varies, how) = match settings.mixture {
         MixtureRule::VideoRate => (pace.rate, false, format!("film frames repeated to {}", rate_text(pace.rate))),
@@ -199,7 +199,7 @@ fn as_video(
     first: FieldOrder,
     because: &str,
     lines: Lines,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Fields {
     match settings.fields {
         FieldsRule::Keep if lines.stay && lines.fields.holds(lines.count) => {
@@ -233,7 +233,7 @@ fn deinterlaced(
     first: FieldOrder,
     because: &str,
     has_fields: bool,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Fields {
     let wanted = settings.deinterlacing;
     // Of frames that are whole already, those of combed ones would be none.

@@ -32,7 +32,7 @@ use crate::sound::downmix::Downmix;
 use crate::time::{Rational, Span, rate_text};
 use crate::units::{BitRate, ByteSize};
 
-pub use build::plan;
+pub use build::{plan, plan_with};
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
 pub use parts::{source_time, taken};

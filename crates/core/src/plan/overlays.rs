@@ -84,7 +84,7 @@ pub(super) fn steps(
     speed: Rational,
     parts: &[Span],
     facts: &Facts,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Vec<Step> {
     let mut steps = Vec::new();
     let mut say = |setting, what: String, because: &str| journal.note(Subject::Overlays, setting, Origin::Preset, what, because);

@@ -7,7 +7,7 @@ use crate::preset::{FrameRateRule, PictureSettings, RateConversion, SpeedRule};
 use crate::time::{Rational, rate_text};
 
 /// By what factor it plays faster than the source, and the pace that comes of it.
-pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut Journal<'_>) -> (Rational, Pace) {
+pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut Journal) -> (Rational, Pace) {
     let (factor, because) = match settings.speed {
         SpeedRule::Same => return (Rational::ONE, pace),
         SpeedRule::ToRate { rate } => {
@@ -25,7 +25,7 @@ pub(super) fn decide_speed(settings: &PictureSettings, pace: Pace, journal: &mut
 }
 
 /// The frame rate of the output, and how frames are brought to it where the source's do not have it.
-pub(super) fn decide_rate(settings: &PictureSettings, pace: Pace, journal: &mut Journal<'_>) -> (FrameRatePlan, RateConversion) {
+pub(super) fn decide_rate(settings: &PictureSettings, pace: Pace, journal: &mut Journal) -> (FrameRatePlan, RateConversion) {
     let mean = pace.rate;
     let nominal = pace.nominal;
     let mut say = |origin, what: String, because: String| {

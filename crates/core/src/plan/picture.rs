@@ -38,7 +38,7 @@ pub(super) fn plan(
     stream: &Stream,
     source: &Picture,
     taken: Taken<'_>,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<(PicturePlan, Rational), PlanError> {
     let Taken { reading, whole, parts, nought, container } = taken;
     let asked = settings.format().map_err(PresetError::Impossible)?;
@@ -279,7 +279,7 @@ fn frame_count(rate: FrameRatePlan, pace: Pace, lead: Rational, duration: Option
     }
 }
 
-fn clean(settings: &PictureSettings, way: &mut Way, journal: &mut Journal<'_>) -> Result<(), PlanError> {
+fn clean(settings: &PictureSettings, way: &mut Way, journal: &mut Journal) -> Result<(), PlanError> {
     let cleaning = settings.cleaning;
     if cleaning.deblock != Deblocking::Off {
         let words = cleaning.deblock.words();
@@ -297,7 +297,7 @@ fn clean(settings: &PictureSettings, way: &mut Way, journal: &mut Journal<'_>) -
 }
 
 /// The range that is wanted, as far as the codec has a place to say it in its stream or the container beside it.
-fn decide_range(settings: &PictureSettings, source: &Picture, container: Container, journal: &mut Journal<'_>) -> RangeRule {
+fn decide_range(settings: &PictureSettings, source: &Picture, container: Container, journal: &mut Journal) -> RangeRule {
     let asked = settings.colour.range;
     let codec = settings.codec;
     let says_full = match codec.full_range {
@@ -322,7 +322,7 @@ fn alpha_lost_to(settings: &PictureSettings, mixes: bool) -> Option<&'static str
 }
 
 /// Leaves alpha out from here on; the pixel format of the output follows.
-fn leave_alpha_out(way: &mut Way, pixel_format: &str, because: &str, journal: &mut Journal<'_>) -> Result<String, PlanError> {
+fn leave_alpha_out(way: &mut Way, pixel_format: &str, because: &str, journal: &mut Journal) -> Result<String, PlanError> {
     let form = PixelForm::of(pixel_format);
     if form.has_alpha() {
         let because = format!("a step does not keep it: {because}");
@@ -365,7 +365,7 @@ fn changes_no_sample(settings: &PictureSettings) -> bool {
 
 /// Levels are changed in fine steps of the output's luma and chroma; where it stores red, green and blue, by the matrix of
 /// BT.709.
-fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: &mut Journal<'_>) -> Result<(), PlanError> {
+fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: &mut Journal) -> Result<(), PlanError> {
     let adjustment = settings.adjustment;
     if adjustment == Adjustment::default() {
         return Ok(());
@@ -384,7 +384,7 @@ fn adjust(settings: &PictureSettings, output: &Samples, way: &mut Way, journal: 
 
 /// One pass finds out on the way what it may spend, and comes to its mean only over minutes: what is
 /// shorter takes two, unless the editor has said how many.
-fn decide_passes(asked: PictureFormat, duration: Option<Rational>, journal: &mut Journal<'_>) -> PictureFormat {
+fn decide_passes(asked: PictureFormat, duration: Option<Rational>, journal: &mut Journal) -> PictureFormat {
     if duration.is_some_and(|duration| asked.rate().misses_its_mean(duration)) && !journal.is_own("/picture/rate/passes") {
         let format = asked.in_two_passes();
         let because = "one pass would miss its mean over less than five minutes";
@@ -397,7 +397,7 @@ fn decide_passes(asked: PictureFormat, duration: Option<Rational>, journal: &mut
 
 /// How fast the stream may come, and over which buffer: for a mean rate as the preset says, or else twice itself; for a
 /// constant one itself, over one second. A level lowers both to what it allows.
-fn peak(format: PictureFormat, journal: &mut Journal<'_>) -> Option<Peak> {
+fn peak(format: PictureFormat, journal: &mut Journal) -> Option<Peak> {
     let level = format.peak_of_level();
     let own = match format.rate() {
         RateControl::ByProfile => return None,

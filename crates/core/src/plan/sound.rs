@@ -15,7 +15,7 @@ pub(super) fn plan(
     container: Container,
     speed: Rational,
     facts: &Facts,
-    journal: &mut Journal<'_>,
+    journal: &mut Journal,
 ) -> Result<Vec<SoundPlan>, PlanError> {
     let streams: Vec<_> = facts.sounds().filter(|(_, sound)| sound.channels > 0 && sound.sample_rate > 0).collect();
     let Some(first) = streams.iter().find(|(stream, _)| stream.roles.iter().any(|role| role == "default")).or(streams.first())
@@ -75,7 +75,7 @@ pub(super) fn plan(
 }
 
 /// Says what becomes of channels of which it is not known where they belong, or that the container does not place.
-fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal: &mut Journal<'_>) {
+fn note_places(planned: &SoundPlan, from: &Sound, container: Container, journal: &mut Journal) {
     if planned.codec.is_copy() {
         return;
     }

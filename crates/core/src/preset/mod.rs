@@ -4,65 +4,83 @@
 //! into exact figures for one source.
 
 mod builtin;
+pub mod catalogue;
 mod document;
 mod mend;
+mod patch;
 mod sound;
 mod validate;
 
+use beryl_settings::{Choices, Settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::formats::{Container, Effort, Level, PictureCodec, PictureFormat, ProfileName, RateControl};
+use crate::catalogue::{Choice, Kind, Offer, Valued, offers};
+use crate::formats::{Container, Effort, Level, PictureCodec, PictureFormat, ProfileName, RateControl, RateControlPatch};
 use crate::problem::Fault;
-use crate::time::{Rational, Span, rate_text};
+use crate::time::{Rational, Span, rate_text, usual_rates};
 
-pub(crate) use validate::{LARGEST_SIDE, SMALLEST_SIDE};
+pub(crate) use validate::{FASTEST_RATE, LARGEST_SIDE, LONGEST_GROUP, SMALLEST_SIDE};
 
 pub use builtin::{builtin, builtin_presets, viewing_preset};
-pub use document::{LeftOut, PresetError, apply, joined_overrides, overrides_from_settings, preset_schema, with_overrides};
+pub use document::{PresetError, preset_schema};
 pub use mend::{
-    Adjustment, BurnIn, BurntSubtitles, Cleaning, ColourSettings, ColourSpaceRule, Corner, CropRule, Deblocking,
-    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, Denoising, DynamicRangeRule, MixtureRule, Overlays,
-    RangeRule, RateConversion, SpeedRule, TelecineRule, Watermark,
+    Adjustment, AdjustmentPatch, BurnIn, BurnInPatch, BurntSubtitles, BurntSubtitlesPatch, Cleaning, CleaningPatch,
+    ColourSettings, ColourSettingsPatch, ColourSpaceRule, Corner, CropRule, CropRuleForm, CropRulePatch, Deblocking,
+    DeinterlaceDegree, DeinterlacePer, DeinterlacedFrames, Deinterlacing, DeinterlacingPatch, Denoising, DynamicRangeRule,
+    MixtureRule, Overlays, OverlaysPatch, RangeRule, RateConversion, SpeedRule, SpeedRuleForm, SpeedRulePatch, TelecineRule,
+    Watermark, WatermarkPatch,
 };
-pub use sound::{ChannelRule, Pitch, SoundSettings, SoundStreams};
+pub use patch::{apply, with_overrides};
+pub use sound::{ChannelRule, Pitch, SoundSettings, SoundSettingsPatch, SoundStreams};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
 
 /// What an output shall become.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(deny_unknown_fields)]
 pub struct Preset {
     /// The version of this document's form, now 1.
+    #[setting(skip)]
     pub schema: u32,
     /// Short name for the command line and for file names: lower-case letters, figures, hyphens.
+    #[setting(name = "Short name")]
     pub id: String,
     /// Name for people.
+    #[setting(name = "Name")]
     pub name: String,
     /// One sentence: when to use it.
+    #[setting(name = "When to use it")]
     pub use_when: String,
     /// The file format.
+    #[setting(name = "Container")]
     pub container: Container,
     /// The picture, or nothing for sound alone.
     #[serde(default)]
+    #[setting(nested)]
     pub picture: Option<PictureSettings>,
     /// The sound, or nothing for a silent file.
     #[serde(default)]
+    #[setting(nested)]
     pub sound: Option<SoundSettings>,
     /// What else is taken over from the source.
     #[serde(default)]
+    #[setting(nested)]
     pub carry: Carry,
     /// The parts of the source that are taken, one after the other, in seconds from its first frame;
     /// all of it where there are none.
     #[serde(default)]
+    #[setting(name = "Parts")]
     pub parts: Vec<Span>,
     /// Whether all that can be decoded is made of a source that is broken or cut. Otherwise an output that lacks
     /// what its source promised is withheld.
     #[serde(default)]
+    #[setting(name = "Salvage damaged sources")]
     pub salvage: bool,
     /// How files are named, unless the deliverable says otherwise.
     #[serde(default = "default_name_pattern")]
+    #[setting(name = "Name pattern")]
     pub name_pattern: String,
 }
 
@@ -71,69 +89,90 @@ fn default_name_pattern() -> String {
 }
 
 /// The picture's settings.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(deny_unknown_fields)]
 pub struct PictureSettings {
     /// The codec.
+    #[setting(name = "Video codec")]
     pub codec: PictureCodec,
     /// Its profile; left out, the codec's usual one.
     #[serde(default)]
+    #[setting(name = "Profile")]
     pub profile: Option<ProfileName>,
     /// The highest level the file may need, such as `4.1`; left out, whatever is needed.
     #[serde(default)]
+    #[setting(name = "Highest level")]
     pub level: Option<Level>,
     /// How many bits it gets.
+    #[setting(nested, name = "Rate control")]
     pub rate: RateControl,
     /// How hard the encoder works.
     #[serde(default)]
+    #[setting(name = "Encoder effort")]
     pub effort: Effort,
     /// Seconds from one key frame to the next at most; nothing to do with intra-frame codecs.
     #[serde(default = "default_key_interval")]
+    #[setting(name = "Key frame distance", term = "GOP length", unit = "s", most = LONGEST_GROUP, offers = offers(&[2, 1, 5, 10], " s"))]
     pub key_interval: Rational,
     /// The size.
     #[serde(default)]
+    #[setting(nested, name = "Frame size")]
     pub size: SizeRule,
     /// What becomes of pixels that are not square.
     #[serde(default)]
+    #[setting(name = "Pixel aspect ratio", term = "PAR")]
     pub pixel_aspect: PixelAspectRule,
     /// The frame rate.
     #[serde(default)]
+    #[setting(nested, name = "Frame rate")]
     pub frame_rate: FrameRateRule,
     /// What stands where the source's sound begins before its picture.
     #[serde(default)]
+    #[setting(name = "Before the first picture")]
     pub lead: Lead,
     /// What becomes of interlaced material.
     #[serde(default)]
+    #[setting(name = "Fields")]
     pub fields: FieldsRule,
     /// How it is deinterlaced, where it is.
     #[serde(default)]
+    #[setting(nested)]
     pub deinterlacing: Deinterlacing,
     /// What becomes of film that was spread over fields.
     #[serde(default)]
+    #[setting(name = "Inverse telecine")]
     pub telecine: TelecineRule,
     /// The rate of sources that are partly film and partly video.
     #[serde(default)]
+    #[setting(name = "Film and video mixed")]
     pub mixture: MixtureRule,
     /// What is cut off.
     #[serde(default)]
+    #[setting(nested, name = "Crop")]
     pub crop: CropRule,
     /// How fast it plays.
     #[serde(default)]
+    #[setting(nested, name = "Speed")]
     pub speed: SpeedRule,
     /// What is cleaned.
     #[serde(default)]
+    #[setting(nested)]
     pub cleaning: Cleaning,
     /// Brightness, contrast, gamma and saturation.
     #[serde(default)]
+    #[setting(nested)]
     pub adjustment: Adjustment,
     /// Colour space, range, look-up table.
     #[serde(default)]
+    #[setting(nested)]
     pub colour: ColourSettings,
     /// What is laid over the picture.
     #[serde(default)]
+    #[setting(nested)]
     pub overlays: Overlays,
     /// Whether all colour is taken out: casts and coloured scratches vanish, the bits go to the picture.
     #[serde(default)]
+    #[setting(name = "Greyscale")]
     pub greyscale: bool,
 }
 
@@ -142,61 +181,82 @@ fn default_key_interval() -> Rational {
 }
 
 /// The size of the picture.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(tag = "rule", rename_all = "snake_case", deny_unknown_fields)]
 pub enum SizeRule {
     /// As the source.
     #[default]
+    #[setting(name = "as the source")]
     Same,
     /// Whole inside a box, with its own shape.
+    #[setting(name = "fit")]
     Fit {
         /// Columns of the box.
+        #[setting(name = "Width", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1920, 640, 960, 1280, 3840], " px"))]
         width: u32,
         /// Lines of the box.
+        #[setting(name = "Height", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1080, 360, 540, 720, 2160], " px"))]
         height: u32,
         /// Whether smaller sources are enlarged to it.
         #[serde(default)]
+        #[setting(name = "Enlarge smaller sources")]
         enlarge: bool,
     },
     /// The box filled, what stands over cut off evenly.
+    #[setting(name = "fill")]
     Fill {
         /// Columns of the box.
+        #[setting(name = "Width", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1920, 640, 960, 1280, 3840], " px"))]
         width: u32,
         /// Lines of the box.
+        #[setting(name = "Height", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1080, 360, 540, 720, 2160], " px"))]
         height: u32,
         /// Whether smaller sources are enlarged to it; they get its shape alone where not.
         #[serde(default)]
+        #[setting(name = "Enlarge smaller sources")]
         enlarge: bool,
     },
     /// Whole inside a box, the rest filled with black.
+    #[setting(name = "fit, with bars")]
     Pad {
         /// Columns of the box.
+        #[setting(name = "Width", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1920, 640, 960, 1280, 3840], " px"))]
         width: u32,
         /// Lines of the box.
+        #[setting(name = "Height", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1080, 360, 540, 720, 2160], " px"))]
         height: u32,
         /// Whether smaller sources are enlarged to it; black stands all around them where not.
         #[serde(default)]
+        #[setting(name = "Enlarge smaller sources")]
         enlarge: bool,
     },
     /// This width, the height following from the shape.
+    #[setting(name = "by width")]
     Width {
         /// Columns.
+        #[setting(name = "Width", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1920, 640, 960, 1280, 3840], " px"))]
         width: u32,
         /// Whether smaller sources are enlarged to it.
         #[serde(default)]
+        #[setting(name = "Enlarge smaller sources")]
         enlarge: bool,
     },
     /// This height, the width following from the shape.
+    #[setting(name = "by height")]
     Height {
         /// Lines.
+        #[setting(name = "Height", unit = "px", least = SMALLEST_SIDE, most = LARGEST_SIDE, offers = offers(&[1080, 360, 540, 720, 2160], " px"))]
         height: u32,
         /// Whether smaller sources are enlarged to it.
         #[serde(default)]
+        #[setting(name = "Enlarge smaller sources")]
         enlarge: bool,
     },
     /// A fraction of the source.
+    #[setting(name = "fraction of the source")]
     Fraction {
         /// Such as 1/2.
+        #[setting(name = "Fraction", most = 4, offers = fractions())]
         of: Rational,
     },
 }
@@ -215,62 +275,77 @@ pub enum PixelAspectRule {
 }
 
 /// The frame rate.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(tag = "rule", rename_all = "snake_case", deny_unknown_fields)]
 pub enum FrameRateRule {
     /// As the source; a varying rate is made constant at its nominal rate.
     #[default]
+    #[setting(name = "as the source, constant")]
     Same,
     /// As the source, and a varying rate stays varying.
+    #[setting(name = "as the source, variable kept")]
     KeepVariable,
     /// This rate.
+    #[setting(name = "constant")]
     Constant {
         /// Frames a second.
+        #[setting(name = "Rate", unit = "fps", most = FASTEST_RATE, offers = rates())]
         rate: Rational,
         /// How frames of another rate are brought to it.
         #[serde(default)]
+        #[setting(name = "Conversion")]
         by: RateConversion,
     },
     /// No more than this rate: faster sources are brought down to it.
+    #[setting(name = "at most")]
     AtMost {
         /// Frames a second.
+        #[setting(name = "Rate", unit = "fps", most = FASTEST_RATE, offers = rates())]
         rate: Rational,
     },
 }
 
 /// What stands where a picture begins later than the sound.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Choices)]
 #[serde(rename_all = "snake_case")]
 pub enum Lead {
     /// Its first frame.
     #[default]
+    #[setting(name = "first frame held")]
     Hold,
     /// Black.
+    #[setting(name = "black")]
     Black,
 }
 
 /// What becomes of interlaced material.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Choices)]
 #[serde(rename_all = "snake_case")]
 pub enum FieldsRule {
     /// Fields stay fields, and are marked so. The number of lines cannot change then.
+    #[setting(name = "kept")]
     Keep,
     /// Deinterlaced where a scan found fields or, where there was none, where the header declares them.
     #[default]
+    #[setting(name = "deinterlaced when needed")]
     WhenNeeded,
     /// Deinterlaced in any case.
+    #[setting(name = "deinterlaced always")]
     Always,
 }
 
 /// What else is taken over from the source.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(deny_unknown_fields, default)]
 pub struct Carry {
     /// The start timecode and the reel name.
+    #[setting(name = "Timecode and reel")]
     pub timecode: bool,
     /// Chapters.
+    #[setting(name = "Chapters")]
     pub chapters: bool,
     /// Title, date and other tags.
+    #[setting(name = "Tags")]
     pub tags: bool,
 }
 
@@ -338,5 +413,28 @@ impl Preset {
             FrameRateRule::Constant { rate, .. } => format!("{size}, {} fps", rate_text(rate)),
             FrameRateRule::AtMost { rate } => format!("{size}, up to {} fps", rate_text(rate)),
         }
+    }
+}
+
+/// Frame rates that are often taken.
+fn rates() -> Vec<Offer> {
+    let mut rates: Vec<Rational> = usual_rates().collect();
+    rates.sort_by_key(|rate| *rate != Rational::whole(25));
+    rates.into_iter().map(|rate| Offer { value: rate, words: rate_text(rate) }).collect()
+}
+
+/// Parts of a frame's sides that are often taken.
+fn fractions() -> Vec<Offer> {
+    let offer = |(part, words): (i64, &str)| Offer { value: Rational::constant(1, part), words: words.to_owned() };
+    [(2, "half"), (3, "a third"), (4, "a quarter")].into_iter().map(offer).collect()
+}
+
+impl Valued for PixelAspectRule {
+    fn kind() -> Kind {
+        let of = vec![
+            Choice::new(Self::Square, "square pixels", "The picture is stretched so that pixels become square."),
+            Choice::new(Self::Keep, "kept", "Pixels keep their shape, which is written into the file."),
+        ];
+        Kind::Choice { of, or_fraction: Some("set") }
     }
 }

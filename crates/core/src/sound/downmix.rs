@@ -3,22 +3,28 @@
 //! Two channels are made of more after ITU-R BS.775 (Lo/Ro): each front at its own level, the centre and the surrounds 3 dB
 //! lower, low-frequency effects only where they are asked for. One channel is the mean of the two.
 
+use beryl_settings::Settings;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::layout::speakers;
+use crate::catalogue::offers;
 
 /// How more channels become two or one, in decibels: three less is the factor 1/√2, six less is a half.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema, Settings)]
 #[serde(deny_unknown_fields, default)]
 pub struct Downmix {
     /// Of the centre, in each side (−3).
+    #[setting(name = "Centre in the downmix", unit = "dB", least = -60, most = 6, offers = offers(&[0, -3, -6, -9], " dB"))]
     pub centre: i8,
     /// Of the surrounds, each in its own side (−3).
+    #[setting(name = "Surrounds in the downmix", unit = "dB", least = -60, most = 6, offers = offers(&[0, -3, -6, -9], " dB"))]
     pub surrounds: i8,
     /// Of the low-frequency effects, in each side; left out where there is none.
+    #[setting(name = "LFE in the downmix", unit = "dB", least = -60, most = 6, offers = offers(&[0, -3, -6, -9], " dB"))]
     pub lfe: Option<i8>,
     /// Of all of it (0). What passes full scale is limited.
+    #[setting(name = "Level of the downmix", unit = "dB", least = -24, most = 24, offers = offers(&[6, 3, 0, -3, -6], " dB"))]
     pub level: i8,
 }
 

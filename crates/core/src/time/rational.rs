@@ -116,6 +116,18 @@ impl Rational {
     }
 }
 
+macro_rules! from_whole {
+    ($($number:ty),*) => {
+        $(impl From<$number> for Rational {
+            /// What does not fit is taken for the largest that does.
+            fn from(value: $number) -> Self {
+                Self::whole(i64::try_from(value).unwrap_or(i64::MAX))
+            }
+        })*
+    };
+}
+from_whole!(i32, u32, u64);
+
 fn reduce(numerator: i128, denominator: i128) -> Rational {
     let divisor = gcd(numerator.unsigned_abs(), denominator.unsigned_abs()).max(1);
     let sign = if denominator < 0 { -1 } else { 1 };

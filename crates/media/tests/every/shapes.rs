@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;

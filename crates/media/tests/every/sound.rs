@@ -1,6 +1,6 @@
 //! Sound of every layout and rate in every codec and container: made as planned, or refused in the plan.
 
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_media::{Control, heard, probe, scan, silence_libraries};
 use serde_json::json;

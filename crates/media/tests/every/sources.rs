@@ -1,6 +1,6 @@
 //! Pictures of every codec that the libraries write, in every container that they come in.
 
-use beryl_core::plan::{PlanError, plan};
+use beryl_core::plan::{PlanError, plan_with as plan};
 use beryl_core::preset::{builtin, builtin_presets};
 use beryl_media::{Control, probe, scan, silence_libraries};
 use serde_json::json;

@@ -2,7 +2,7 @@
 //! container.
 
 use beryl_core::facts::Chapter;
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;

@@ -1,5 +1,6 @@
 //! The bench: everything about one source of a sheet, and what is set for all of its outputs.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -8,14 +9,16 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use beryl_core::after::suggestions::{Suggestion, suggestions};
 use beryl_core::findings::Curves;
+use beryl_core::patch::Patch;
 use beryl_core::plan::{Crop, crop_of, plan};
-use beryl_core::preset::{CropRule, joined_overrides, viewing_preset, with_overrides};
+use beryl_core::preset::catalogue::idle_settings;
+use beryl_core::preset::{CropRule, PresetPatch, viewing_preset, with_overrides};
 use beryl_core::protocol::{ShownField, StillShape};
 use beryl_core::reading::Reading;
 use beryl_core::time::{Rational, Span};
+use beryl_store::sheets::Deliverable;
 use beryl_store::sources::Source;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -51,8 +54,9 @@ struct BenchView {
     /// Facts and findings; nothing where it is not read.
     reading: Option<Reading>,
     /// The editor's own settings for all of its outputs, a merge patch on each preset.
-    #[schema(value_type = Option<Object>)]
-    overrides: Option<Value>,
+    overrides: Option<PresetPatch>,
+    /// Settings that mean nothing for it in any column, by their places, and why.
+    idle: BTreeMap<String, String>,
     suggestions: Vec<BenchSuggestion>,
 }
 
@@ -70,31 +74,46 @@ async fn bench(State(app): State<Arc<App>>, Path((id, source)): Path<(Uuid, Uuid
     let (_, row) = app.database.sheet_source(id, source).await?;
     // What proofs have shown is in the forecasts.
     let reading = reading_of(&row.source).ok().cloned();
-    let overrides = row.overrides.clone().unwrap_or(Value::Null);
+    let own = row.overrides.clone().unwrap_or_default();
     let findings = reading.as_ref().and_then(|reading| reading.findings.as_ref());
     let suggestions = findings.map_or_else(Vec::new, suggestions);
     let suggestions =
-        suggestions.into_iter().map(|suggestion| BenchSuggestion { taken: holds(&overrides, &suggestion.settings), suggestion });
-    Ok(Json(BenchView { suggestions: suggestions.collect(), source: SourceRow::of_row(&row), reading, overrides: row.overrides }))
+        suggestions.into_iter().map(|suggestion| BenchSuggestion { taken: holds(&own, &suggestion.settings), suggestion });
+    let columns = app.database.deliverables(id).await?;
+    let idle = reading.as_ref().map_or_else(BTreeMap::new, |reading| idle_in_all(reading, &columns, &own));
+    Ok(Json(BenchView {
+        suggestions: suggestions.collect(),
+        source: SourceRow::of_row(&row),
+        reading,
+        idle,
+        overrides: row.overrides,
+    }))
+}
+
+/// Settings that mean nothing for a source in any of these columns, as its row has them, and why.
+fn idle_in_all(reading: &Reading, columns: &[Deliverable], own: &PresetPatch) -> BTreeMap<String, String> {
+    let of_column = |column: &Deliverable| {
+        let preset = with_overrides(&column.preset, own).unwrap_or_else(|_| column.preset.clone());
+        idle_settings(reading, &preset)
+    };
+    let all = columns
+        .iter()
+        .map(of_column)
+        .reduce(|idle, other| idle.into_iter().filter(|(place, _)| other.contains_key(place)).collect());
+    all.unwrap_or_default()
 }
 
 /// Whether a patch sets everything that another one sets, to the same.
-fn holds(patch: &Value, other: &Value) -> bool {
-    match (patch, other) {
-        (Value::Object(patch), Value::Object(other)) => {
-            other.iter().all(|(name, value)| patch.get(name).is_some_and(|own| holds(own, value)))
-        }
-        (patch, other) => patch == other,
-    }
+fn holds(patch: &PresetPatch, other: &PresetPatch) -> bool {
+    patch.clone().under(other.clone()) == *patch
 }
 
 /// What to set for all outputs of some sources.
 #[derive(Debug, Deserialize, ToSchema)]
 struct RowChange {
     sources: Vec<Uuid>,
-    /// A JSON merge patch (RFC 7386) on the presets; `{}` for none.
-    #[schema(value_type = Object)]
-    overrides: Value,
+    /// On the presets of all columns; `{}` for none.
+    overrides: PresetPatch,
     /// Whether what is set already stays where the patch says nothing; left out, it goes.
     #[serde(default)]
     keep: bool,
@@ -112,7 +131,7 @@ async fn set_rows(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change
     if change.keep {
         app.database.add_row_settings(id, &change.sources, &change.overrides).await?;
     } else {
-        let overrides = Some(&change.overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty()));
+        let overrides = Some(&change.overrides).filter(|overrides| !overrides.is_empty());
         app.database.set_row_settings(id, &change.sources, overrides).await?;
     }
     app.hub.tell(Change::Sheet { id });
@@ -142,9 +161,9 @@ async fn split(
         return Err(ApiError::invalid(what(), format!("{} parts were named: name 1 to {MOST_PARTS}", split.parts.len())));
     }
     reading_of(&row.source)?.cut_to(&split.parts).map_err(|error| ApiError::invalid(what(), error.to_string()))?;
-    let own = row.overrides.clone().unwrap_or(Value::Null);
-    let settings: Vec<Value> =
-        split.parts.iter().map(|part| joined_overrides(&own, &serde_json::json!({ "parts": [part] }))).collect();
+    let own = row.overrides.clone().unwrap_or_default();
+    let settings = split.parts.iter().map(|part| PresetPatch { parts: Some(vec![*part]), ..own.clone() });
+    let settings: Vec<PresetPatch> = settings.collect();
     let sources = app.database.split_row(id, source, &settings).await?;
     for copy in sources.iter().filter(|copy| **copy != source) {
         let picture = |id: Uuid| app.cache.join(thumbnail_name(id).to_string());
@@ -197,7 +216,7 @@ struct StillQuery {
 async fn look_of(app: &App, source: &Source, look: &str) -> Result<StillShape, ApiError> {
     let what = || format!("{} cannot be shown so", source.name());
     let refuse = |why: String| ApiError::invalid(what(), why);
-    let look: Value = serde_json::from_str(look).map_err(|error| refuse(error.to_string()))?;
+    let look: PresetPatch = serde_json::from_str(look).map_err(|error| refuse(error.to_string()))?;
     let plan = plan(reading_of(source)?, &viewing_preset(true), &look).map_err(|error| refuse(error.to_string()))?;
     let picture = plan.picture.ok_or_else(|| refuse("it has no picture".to_owned()))?;
     let aids = aids_for(app, &picture.steps).await?;

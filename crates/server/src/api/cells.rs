@@ -1,7 +1,7 @@
 //! The cells of a sheet: what is set for them, running them, and what came out.
 
 use std::collections::hash_map::Entry;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use axum::Json;
@@ -9,7 +9,9 @@ use axum::extract::{Path, State};
 use beryl_core::after::check::{CheckItem, CheckReport, compare};
 use beryl_core::after::forecast::Outlook;
 use beryl_core::flow::run::{ClashRule, RunState};
-use beryl_core::preset::{Preset, joined_overrides, with_overrides};
+use beryl_core::patch::Patch;
+use beryl_core::preset::catalogue::idle_settings;
+use beryl_core::preset::{Preset, PresetPatch, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_store::StoreError;
@@ -18,7 +20,6 @@ use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -110,7 +111,7 @@ impl SheetState {
     ) -> Vec<(CellKey, Option<CellOutlook>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
         let Knowledge::Read(reading) = &row.source.knowledge else { return keys.map(|key| (key, None)).collect() };
-        let own: Vec<Value> = keys.clone().map(|key| joined_overrides(row_settings(row), self.overrides(key))).collect();
+        let own: Vec<PresetPatch> = keys.clone().map(|key| self.joined(row, key)).collect();
         let asked = self.columns.iter().zip(presets).zip(&own).map(|((column, preset), own)| Asked {
             column: column.id,
             preset,
@@ -125,8 +126,14 @@ impl SheetState {
             && self.sources.iter().any(|row| row.source.id == key.source)
     }
 
-    fn overrides(&self, key: CellKey) -> &Value {
-        self.settings.get(&key).and_then(|setting| setting.overrides.as_ref()).unwrap_or(&Value::Null)
+    /// What is set for a cell alone.
+    fn overrides(&self, key: CellKey) -> Option<&PresetPatch> {
+        self.settings.get(&key)?.overrides.as_ref()
+    }
+
+    /// What is set for a cell, alone and with its row.
+    fn joined(&self, row: &SheetSource, key: CellKey) -> PresetPatch {
+        joined(row, self.overrides(key))
     }
 
     fn is_enabled(&self, key: CellKey) -> bool {
@@ -134,7 +141,7 @@ impl SheetState {
     }
 
     /// Whether a cell has no file yet, or one that was made with other settings. A withheld file waits for a decision.
-    fn is_to_be_made(&self, key: CellKey, preset: &Preset, overrides: &Value) -> bool {
+    fn is_to_be_made(&self, key: CellKey, preset: &Preset, overrides: &PresetPatch) -> bool {
         match self.latest.get(&key).map(|run| run.state) {
             Some(RunState::Withheld) => false,
             Some(RunState::Done) => {
@@ -151,14 +158,13 @@ impl SheetState {
     }
 
     fn cell(&self, key: CellKey, outlook: Option<CellOutlook>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
-        let overrides = self.overrides(key);
         let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
         let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
         Cell {
             source: key.source,
             deliverable: key.deliverable,
             enabled: self.is_enabled(key),
-            overrides: Some(overrides).filter(|overrides| overrides.as_object().is_some_and(|own| !own.is_empty())).cloned(),
+            overrides: self.overrides(key).filter(|own| !own.is_empty()).cloned(),
             forecast: forecast.map(|forecast| forecast.size.0),
             certainty: forecast.map(|forecast| forecast.certainty),
             exceeds_source: forecast.is_some_and(|forecast| forecast.exceeds_source),
@@ -170,9 +176,13 @@ impl SheetState {
     }
 }
 
-/// What is set for all outputs of a row.
-pub(super) fn row_settings(row: &SheetSource) -> &Value {
-    row.overrides.as_ref().unwrap_or(&Value::Null)
+/// What is set for all outputs of a row, with what is set for one of them above it.
+pub(super) fn joined(row: &SheetSource, of_output: Option<&PresetPatch>) -> PresetPatch {
+    let of_row = row.overrides.clone().unwrap_or_default();
+    match of_output {
+        Some(own) => of_row.under(own.clone()),
+        None => of_row,
+    }
 }
 
 /// The wish for the output in a cell whose row stands at `place`, from 1.
@@ -181,7 +191,7 @@ pub(super) fn wish<'a>(
     date: NaiveDate,
     row: &'a SheetSource,
     column: &'a Deliverable,
-    overrides: &'a Value,
+    overrides: &'a PresetPatch,
 ) -> Wish<'a> {
     Wish {
         source: &row.source,
@@ -215,8 +225,7 @@ struct CellChange {
     /// Whether they are wanted; left out, as it is.
     enabled: Option<bool>,
     /// Their own settings, a JSON merge patch (RFC 7386) on the preset; `{}` for none; left out, as they are.
-    #[schema(value_type = Option<Object>)]
-    overrides: Option<Value>,
+    overrides: Option<PresetPatch>,
 }
 
 /// Switches cells on or off, or gives them their own settings; all or none.
@@ -289,7 +298,7 @@ async fn run_cells(
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
             let last = state.latest.get(&key).map(|run| run.state);
-            let own = joined_overrides(row_settings(row), state.overrides(key));
+            let own = state.joined(row, key);
             let is_wanted = match &asked {
                 Some(cells) => cells.contains(&key),
                 None => state.is_enabled(key) && state.is_to_be_made(key, &column.preset, &own),
@@ -339,9 +348,10 @@ struct OutputView {
     /// The name it would get, without number.
     name: Option<String>,
     /// The cell's own settings.
-    #[schema(value_type = Option<Object>)]
-    overrides: Option<Value>,
+    overrides: Option<PresetPatch>,
     source: Option<Reading>,
+    /// Settings that mean nothing for it, by their places, and why.
+    idle: BTreeMap<String, String>,
     run: Option<RunView>,
     /// The verdict on the last finished file.
     report: Option<CheckReport>,
@@ -359,7 +369,7 @@ async fn output(
     let (place, row) = app.database.sheet_source(column.sheet, source).await?;
     let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
     let run = app.database.latest_run(source, deliverable).await?;
-    let joined = joined_overrides(row_settings(&row), own.as_ref().unwrap_or(&Value::Null));
+    let joined = joined(&row, own.as_ref());
     let wish = wish(place, today(), &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.outlook() {
@@ -384,6 +394,10 @@ async fn output(
         name,
         overrides: own.clone(),
         comparison,
+        idle: reading.as_ref().map_or_else(BTreeMap::new, |reading| {
+            let preset = with_overrides(&column.preset, &joined).unwrap_or_else(|_| column.preset.clone());
+            idle_settings(reading, &preset)
+        }),
         source: reading,
         run: run.as_ref().map(RunView::of),
         report: details.and_then(|details| details.report),

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use beryl_core::preset::catalogue::{Section, catalogue};
 use beryl_core::preset::{Preset, builtin, builtin_presets, preset_schema};
 use serde::Serialize;
 use serde_json::Value;
@@ -16,7 +17,11 @@ use crate::app::App;
 use crate::house_presets;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(presets, save_preset)).routes(routes!(remove_preset)).routes(routes!(schema))
+    OpenApiRouter::new()
+        .routes(routes!(presets, save_preset))
+        .routes(routes!(remove_preset))
+        .routes(routes!(schema))
+        .routes(routes!(settings))
 }
 
 /// A preset with what it comes to.
@@ -70,6 +75,12 @@ async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> R
     app.database.remove_preset(&id).await?;
     house_presets::forget(&app, &id).await;
     Ok(())
+}
+
+/// The catalogue of settings: each with its name, what it means and its values, in the order in which people decide.
+#[utoipa::path(get, path = "/api/catalogue", responses((status = 200, body = Vec<Section>)))]
+async fn settings() -> Json<Vec<Section>> {
+    Json(catalogue())
 }
 
 /// The JSON Schema of preset documents.

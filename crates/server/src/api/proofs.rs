@@ -10,8 +10,9 @@ use beryl_core::after::forecast::{Certainty, Outlook};
 use beryl_core::after::proof::{ProofState, frame_time, moments, sample_parts};
 use beryl_core::after::quality::{Comparison, Quality};
 use beryl_core::findings::Moment;
+use beryl_core::patch::Patch;
 use beryl_core::plan::source_time;
-use beryl_core::preset::joined_overrides;
+use beryl_core::preset::PresetPatch;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
 use beryl_core::time::{Rational, Span};
@@ -19,14 +20,13 @@ use beryl_core::units::{BitRate, ByteSize};
 use beryl_store::proofs::Proof;
 use beryl_store::sheets::{Deliverable, SheetSource};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
-use super::cells::{row_settings, wish};
+use super::cells::{joined, wish};
 use super::media::{WishedStill, cache_storage, still_bytes};
 use super::streaming::stream;
 use crate::app::App;
@@ -73,8 +73,7 @@ struct Variant {
     /// What is different, in a few words.
     label: String,
     /// A JSON merge patch above the settings of row and cell.
-    #[schema(value_type = Object)]
-    overrides: Value,
+    overrides: PresetPatch,
 }
 
 /// A proof.
@@ -83,8 +82,7 @@ struct ProofView {
     id: Uuid,
     strip: Option<Uuid>,
     label: String,
-    #[schema(value_type = Object)]
-    overrides: Value,
+    overrides: PresetPatch,
     /// Seconds of the source: one stretch, or those of a sample of the size.
     parts: Vec<Span>,
     state: ProofState,
@@ -141,7 +139,7 @@ struct ProvedCell {
     place: u32,
     row: SheetSource,
     column: Deliverable,
-    own: Value,
+    own: PresetPatch,
 }
 
 impl ProvedCell {
@@ -149,15 +147,15 @@ impl ProvedCell {
         let column = app.database.deliverable(deliverable).await?;
         let (place, row) = app.database.sheet_source(column.sheet, source).await?;
         let cell = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
-        let own = joined_overrides(row_settings(&row), cell.as_ref().unwrap_or(&Value::Null));
+        let own = joined(&row, cell.as_ref());
         Ok(Self { place, row, column, own })
     }
 
     /// What would be made of a part, or of all that is taken.
-    fn outlook(&self, variant: &Value, parts: Option<&[Span]>) -> Result<Outlook, Problem> {
-        let mut own = joined_overrides(&self.own, variant);
+    fn outlook(&self, variant: &PresetPatch, parts: Option<&[Span]>) -> Result<Outlook, Problem> {
+        let mut own = self.own.clone().under(variant.clone());
         if let Some(parts) = parts {
-            own = joined_overrides(&own, &json!({ "parts": parts }));
+            own.parts = Some(parts.to_vec());
         }
         wish(self.place, today(), &self.row, &self.column, &own).outlook()
     }
@@ -215,7 +213,7 @@ async fn prove(State(app): State<Arc<App>>, Json(wish): Json<ProofWish>) -> Resu
         return Err(ApiError::invalid(what(), why));
     }
     let proved: Vec<Vec<Span>> = if wish.size {
-        vec![sample_parts(reading, &cell.outlook(&Value::Null, None)?.plan.parts)]
+        vec![sample_parts(reading, &cell.outlook(&PresetPatch::default(), None)?.plan.parts)]
     } else {
         if let Some((length, moment)) =
             reading.facts.duration.and_then(|length| Some((length, wish.moments.iter().find(|moment| **moment >= length)?)))
@@ -268,7 +266,7 @@ async fn proofs(
 ) -> Result<Json<CellProofs>, ApiError> {
     let cell = ProvedCell::load(&app, source, deliverable).await?;
     let proofs = app.database.proofs(source, deliverable).await?;
-    let (plan, refusal) = match cell.outlook(&Value::Null, None).map(|outlook| outlook.plan) {
+    let (plan, refusal) = match cell.outlook(&PresetPatch::default(), None).map(|outlook| outlook.plan) {
         Ok(plan) => (Some(plan), None),
         Err(problem) => (None, Some(problem.why)),
     };

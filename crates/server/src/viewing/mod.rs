@@ -11,13 +11,12 @@ use beryl_core::facts::Facts;
 use beryl_core::facts::viewing::plays_in_browsers;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
-use beryl_core::preset::viewing_preset;
+use beryl_core::preset::{PresetPatch, viewing_preset};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
 use serde::Serialize;
-use serde_json::Value;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -120,7 +119,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
     let _turn = app.viewings.turn().await.ok_or_else(|| lost("the server is ending"))?;
     let preset = viewing_preset(subject.reading.facts.picture().is_some());
-    let plan = plan(&subject.reading, &preset, &Value::Null)
+    let plan = plan(&subject.reading, &preset, &PresetPatch::default())
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
     let id = Uuid::now_v7();
     let temporary = temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;

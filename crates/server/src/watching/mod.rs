@@ -11,6 +11,7 @@ use std::time::Duration;
 use beryl_core::flow::run::RunState;
 use beryl_core::flow::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
 use beryl_core::path::StoragePath;
+use beryl_core::preset::PresetPatch;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_store::runs::{MadeFile, NewRun, Origin};
 use beryl_store::storages::Storage;
@@ -18,7 +19,6 @@ use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
 use notify::event::{AccessKind, AccessMode};
 use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
-use serde_json::Value;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
@@ -428,12 +428,13 @@ fn wished_runs(
         let problem = Problem::new(ProblemKind::Invalid, "the outputs could not be named", "the destination's path is too long");
         return vec![Err(problem)];
     };
+    let none = PresetPatch::default();
     let run = |preset| {
         let wish = Wish {
             source,
             folder: &file.folder,
             preset,
-            overrides: &Value::Null,
+            overrides: &none,
             name_pattern: &preset.name_pattern,
             destination: Some((folder.destination_storage, destination.clone())),
             clash: folder.clash,

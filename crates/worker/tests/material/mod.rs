@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use beryl_core::plan::plan;
+use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, FileRef, Job, SourceRef};
 use beryl_worker::Engine;

@@ -178,7 +178,10 @@ fn check_rate(codec: PictureCodec, profile: &ProfileDeclaration, rate: RateContr
         }
         RateControl::ConstantQuality { .. } => {}
         RateControl::Average { bits_per_second, passes, peak } => {
-            check_bits(bits_per_second, &mut refuse);
+            check_bits("bits_per_second", bits_per_second, &mut refuse);
+            if let Some(peak) = peak {
+                check_bits("peak", peak, &mut refuse);
+            }
             if let Some(peak) = peak.filter(|peak| *peak < bits_per_second) {
                 let words =
                     format!("A highest rate of {peak} is below the mean of {bits_per_second}: raise it, or leave it out.");
@@ -188,18 +191,18 @@ fn check_rate(codec: PictureCodec, profile: &ProfileDeclaration, rate: RateContr
                 refuse("passes", FaultCode::OutOfRange, format!("{passes} passes are not possible: choose 1 or 2."));
             }
         }
-        RateControl::Constant { bits_per_second } => check_bits(bits_per_second, &mut refuse),
+        RateControl::Constant { bits_per_second } => check_bits("bits_per_second", bits_per_second, &mut refuse),
     }
 }
 
 /// The lowest and the highest rate of pictures.
 pub(crate) const BITS: [BitRate; 2] = [BitRate(16_000), BitRate(2_000_000_000)];
 
-fn check_bits(rate: BitRate, refuse: &mut impl FnMut(&str, FaultCode, String)) {
+fn check_bits(field: &str, rate: BitRate, refuse: &mut impl FnMut(&str, FaultCode, String)) {
     let [least, most] = BITS;
     if rate < least || rate > most {
         let words = format!("A picture rate of {rate} is out of range: choose {least} to {most}.");
-        refuse("bits_per_second", FaultCode::OutOfRange, words);
+        refuse(field, FaultCode::OutOfRange, words);
     }
 }
 

@@ -20,9 +20,11 @@ use utoipa::{PartialSchema, ToSchema};
 
 use super::level::Levels;
 use super::{Container, Effort, text_or_number};
+use crate::catalogue::{Choice, Kind, OnlyWith, Valued};
 use crate::picture::{ChromaSite, PixelForm};
 use crate::time::Rational;
 
+pub(crate) use format::BITS;
 pub use format::PictureFormat;
 
 /// All that is known of a picture codec that can be written.
@@ -395,6 +397,16 @@ impl PartialSchema for PictureCodec {
 
 impl ToSchema for PictureCodec {}
 
+impl Valued for PictureCodec {
+    fn kind() -> Kind {
+        let choice = |codec: Self| {
+            let containers: Vec<&str> = codec.containers.iter().map(|container| container.words()).collect();
+            Choice::new(codec, codec.words, format!("In {}.", containers.join(", ")))
+        };
+        Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
+    }
+}
+
 /// The name of a profile; each belongs to some codecs only.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ProfileName(pub(crate) &'static str);
@@ -445,6 +457,17 @@ impl PartialSchema for ProfileName {
 }
 
 impl ToSchema for ProfileName {}
+
+impl Valued for ProfileName {
+    fn kind() -> Kind {
+        let choice = |id: &'static str| {
+            let codecs = PictureCodec::all().into_iter().filter(|codec| codec.0.profiles.iter().any(|profile| profile.id == id));
+            let only_with = OnlyWith { place: "picture.codec", values: codecs.map(|codec| codec.0.id).collect() };
+            Choice { only_with: Some(only_with), ..Choice::new(id, Self(id).words(), "") }
+        };
+        Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
+    }
+}
 
 /// That a document names something that is not there.
 pub(super) fn unknown<E: serde::de::Error>(id: &str, what: &str, known: impl Iterator<Item = &'static str>) -> E {

@@ -1,0 +1,175 @@
+/** One setting of the catalogue, with the values that it can have: whatever is allowed can be typed. */
+import Autocomplete from "@mui/material/Autocomplete";
+import Box from "@mui/material/Box";
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
+import { useState } from "react";
+import type { Aid, Kind, Setting } from "../api/client";
+import { type Figure, formOf, parsed, shown, sortedOffers } from "./catalogue";
+
+/** Stands for a setting that is not set. */
+const UNSET = "";
+
+interface Props {
+  setting: Setting;
+  /** What is set; nothing where the setting stays as it is elsewhere. */
+  value: unknown;
+  /** What it is elsewhere, where that is known. */
+  inherited?: unknown;
+  /** The words for that. */
+  unset: string;
+  aids: Aid[];
+  /** Languages that the source has. */
+  languages: string[];
+  onChange: (value: unknown) => void;
+}
+
+export function SettingField(props: Props) {
+  const { setting, value, unset, aids, languages, onChange } = props;
+  const { kind } = setting;
+  switch (kind.kind) {
+    case "switch":
+      return <Select {...props} items={[["on", true], ["off", false]]} />;
+    case "choice": {
+      const items = kind.of.map((choice): [string, unknown] => [choice.words, choice.value]);
+      if (kind.or_fraction == null) return <Select {...props} items={items} />;
+      return <ChoiceOrFraction {...props} items={items} field={kind.or_fraction} />;
+    }
+    case "number":
+    case "fraction":
+    case "bit_rate":
+      return <FigureField kind={kind} setting={setting} value={value} unset={unset} onChange={onChange} />;
+    case "file":
+      return <Select {...props} items={aids.filter((aid) => aid.kind === kind.holds).map((aid): [string, unknown] => [aid.name, aid.name])} />;
+    case "language":
+      return <Select {...props} items={languages.map((language): [string, unknown] => [language, language])} />;
+    case "rule":
+      return <RuleField {...props} kind={kind} />;
+    case "text":
+    case "parts":
+      return null;
+  }
+}
+
+function Select({ setting, value, unset, items, onChange }: Props & { items: [string, unknown][] }) {
+  const place = items.findIndex(([, known]) => JSON.stringify(known) === JSON.stringify(value));
+  const chosen = value === undefined ? UNSET : place < 0 ? "other" : String(place);
+  return (
+    <TextField
+      select
+      fullWidth
+      size="small"
+      label={setting.name}
+      title={setting.says}
+      value={chosen}
+      onChange={(event) => {
+        if (event.target.value !== "other") onChange(event.target.value === UNSET ? undefined : items[Number(event.target.value)]?.[1]);
+      }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+      data-setting={setting.place}
+      sx={frame(value)}
+    >
+      <MenuItem value={UNSET}>{unset}</MenuItem>
+      {chosen === "other" && <MenuItem value="other">{typeof value === "string" ? value : "as set in JSON"}</MenuItem>}
+      {items.map(([words], number) => (
+        <MenuItem key={words} value={String(number)}>{words}</MenuItem>
+      ))}
+    </TextField>
+  );
+}
+
+/** A field whose value is set has a coloured frame. */
+function frame(value: unknown) {
+  return { mb: 1.5, "& .MuiOutlinedInput-notchedOutline": value === undefined ? {} : { borderColor: "primary.main" } };
+}
+
+function ChoiceOrFraction({ items, field, ...props }: Props & { items: [string, unknown][]; field: string }) {
+  const { value, setting, onChange } = props;
+  const own = typeof value === "object" && value !== null ? (value as Record<string, unknown>)[field] : undefined;
+  return (
+    <>
+      <Select {...props} items={[...items, ["set to …", { [field]: own ?? "16/15" }]]} />
+      {own !== undefined && (
+        <Box sx={{ pl: 2 }}>
+          <FigureField kind={{ kind: "fraction" }} setting={{ ...setting, place: `${setting.place}.${field}` }} value={own} unset="" onChange={(to) => { if (to !== undefined) onChange({ [field]: to }); }} />
+        </Box>
+      )}
+    </>
+  );
+}
+
+interface FigureProps {
+  kind: Figure;
+  setting: Setting;
+  value: unknown;
+  unset: string;
+  onChange: (value: unknown) => void;
+}
+
+function FigureField({ kind, setting, value, unset, onChange }: FigureProps) {
+  const [typed, setTyped] = useState<string | null>(null);
+  const [fault, setFault] = useState("");
+  const commit = (text: string | null) => {
+    setTyped(null);
+    setFault("");
+    if (text === null || text.trim() === "") {
+      onChange(undefined);
+      return;
+    }
+    const result = parsed(kind, text);
+    if ("value" in result) onChange(result.value);
+    else {
+      setTyped(text);
+      setFault(result.fault);
+    }
+  };
+  return (
+    <Autocomplete
+      freeSolo
+      size="small"
+      options={sortedOffers(kind).map((offer) => offer.words)}
+      filterOptions={(options) => options}
+      value={value === undefined ? null : shown(kind, value)}
+      inputValue={typed ?? (value === undefined ? "" : shown(kind, value))}
+      onInputChange={(_, text, reason) => { if (reason === "input") setTyped(text); }}
+      onChange={(_, text) => { commit(text); }}
+      onBlur={() => { if (typed !== null) commit(typed); }}
+      data-setting={setting.place}
+      sx={frame(value)}
+      renderInput={(params) => (
+        <TextField {...params} label={setting.name} title={setting.says} placeholder={unset} error={fault !== ""} helperText={fault ? `Type ${fault}.` : undefined} slotProps={{ ...params.slotProps, inputLabel: { ...params.slotProps.inputLabel, shrink: true } }} />
+      )}
+    />
+  );
+}
+
+function RuleField({ kind, ...props }: Props & { kind: Extract<Kind, { kind: "rule" }> }) {
+  const { setting, value, onChange } = props;
+  const fields = typeof value === "object" && value !== null ? (value as Record<string, unknown>) : undefined;
+  const tagged = fields?.[kind.tag];
+  const form = kind.forms.find((known) => known.value === tagged);
+  const items = kind.forms.map((known): [string, unknown] => [known.words, known.value]);
+  return (
+    <>
+      <Select {...props} value={fields === undefined ? undefined : tagged} items={items} onChange={(to) => { onChange(typeof to === "string" ? formOf(kind, to, fields ?? props.inherited) : undefined); }} />
+      {form !== undefined && form.settings.length > 0 && (
+        <Box sx={{ pl: 2 }}>
+          {form.settings.map((own) => (
+            <SettingField
+              {...props}
+              key={own.place}
+              setting={{ ...own, place: `${setting.place}.${own.place}` }}
+              value={fields?.[own.place]}
+              unset={own.is_optional ? "none" : "usual"}
+              onChange={(to) => {
+                const rest = Object.fromEntries(Object.entries(fields ?? {}).filter(([name]) => name !== own.place));
+                if (to !== undefined) onChange({ ...rest, [own.place]: to });
+                else if (own.is_optional) onChange(rest);
+              }}
+            />
+          ))}
+        </Box>
+      )}
+    </>
+  );
+}
