@@ -11,8 +11,9 @@ use beryl_core::protocol::{Answer, FileRef, PairFilm, Reference, SourceRef};
 use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, bounded};
 
+use crate::control::Control;
 use crate::encoders::{muxer, muxer_options};
-use crate::job::{Control, Shared, TimedFrame, feed};
+use crate::job::{Shared, TimedFrame, feed};
 use crate::means_of_machine;
 use crate::raw::{
     AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Medium, Output, WriteError, pixel_format,

@@ -3,13 +3,16 @@
 //! The only crate that touches these libraries, and the only one with `unsafe`, all of it in `raw`.
 //! Sources are opened below a root folder and read-only; no file can open another one.
 
+mod combing;
 mod compare;
+mod control;
 mod encoders;
 mod filters;
 #[cfg(debug_assertions)]
 pub mod hooks;
 mod job;
 mod looks;
+mod luma;
 mod means;
 mod measure;
 mod probe;
@@ -23,8 +26,9 @@ mod still;
 mod supplies;
 
 pub use compare::compare;
+pub use control::Control;
 pub use encoders::{LibrarySettings, library_settings};
-pub use job::{Control, Outputs, encode, encode_into, lies_apart, remove_temporary_files};
+pub use job::{Outputs, encode, encode_into, lies_apart, remove_temporary_files};
 pub use means::means_of_machine;
 pub use measure::{measure, measure_telling};
 pub use probe::probe;

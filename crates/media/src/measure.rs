@@ -9,7 +9,7 @@ use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
 
-use crate::job::Control;
+use crate::control::Control;
 use crate::probe;
 use crate::raw::{Decoder, Frame, Kind, Packet};
 use crate::source::{PacketSource, open_file, open_root, problem_of, reader};

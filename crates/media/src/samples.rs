@@ -34,11 +34,11 @@ pub fn pictures(source: &SourceRef) -> Result<Vec<Planes>, Problem> {
 /// # Errors
 /// A [`Problem`] where the source cannot be read or has no picture.
 pub fn timed_pictures(source: &SourceRef) -> Result<Vec<(Rational, Planes)>, Problem> {
-    let mut converter = crate::scan::Planes::default();
+    let mut converter = crate::luma::Planes::default();
     let mut pictures = Vec::new();
     each_frame(source, None, |frame, clock| {
         let (shown, layout) = converter.with_luma(frame)?;
-        let codes = |number| crate::scan::plane(&shown, layout, number).map(|plane| plane.codes).unwrap_or_default();
+        let codes = |number| crate::luma::plane(&shown, layout, number).map(|plane| plane.codes).unwrap_or_default();
         let time = Rational::whole(frame.best_time().unwrap_or(0)) * clock;
         pictures.push((time, Planes { luma: codes(0), cb: codes(1), cr: codes(2) }));
         Ok(())

@@ -6,10 +6,10 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use beryl_core::lut::{FENMARK_LOG, LARGEST_DOCUMENT, Lut, LutShape, fenmark_to_rec709};
-use beryl_core::plan::{AidName, Step, taken};
+use beryl_core::plan::{AidName, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, SourceRef};
-use beryl_core::time::{Rational, Span};
+use beryl_core::time::{Rational, Span, TimeMap};
 
 use crate::raw::{Decoder, Frame, Kind, Stop, SubtitleDecoder};
 use crate::source::{PacketSource, open_file, open_root, problem_of};
@@ -207,10 +207,9 @@ fn subtitles(
         let from = Rational::whole(line.from) * clock - zero;
         let length = line.length.map_or(USUAL_LENGTH, |length| Rational::whole(length) * clock);
         let shown = Span { from, to: from + length };
-        let spans = if parts.is_empty() { vec![shown] } else { taken(parts, shown) };
-        for span in spans {
-            let at = |time: Rational| ass_time(time.divided_by(speed).unwrap_or(time));
-            document.push_str(&format!("Dialogue: 0,{},{},{}\n", at(span.from), at(span.to), line.fields.trim_end()));
+        for span in TimeMap::new(parts, speed).shown(shown) {
+            let (from, to) = (ass_time(span.from), ass_time(span.to));
+            document.push_str(&format!("Dialogue: 0,{from},{to},{}\n", line.fields.trim_end()));
         }
     }
     Ok(document)

@@ -5,9 +5,9 @@ use utoipa::ToSchema;
 
 use crate::after::quality::{FrameQuality, Quality};
 use crate::findings::Moment;
-use crate::plan::{FrameRatePlan, Plan, source_time};
+use crate::plan::{FrameRatePlan, Plan};
 use crate::reading::Reading;
-use crate::time::{Rational, Span, total};
+use crate::time::{FromFirst, OutputTime, Rational, Span, TimeMap, total};
 use crate::units::ByteSize;
 
 /// How far a proof is.
@@ -72,7 +72,9 @@ pub fn moments(reading: &Reading, taken: &[Span], seconds: Rational) -> Vec<Mome
     };
     let half = seconds * Rational::constant(1, 2);
     for place in 0..SPREAD {
-        offer(source_time(taken, total(taken) * Rational::constant(2 * place + 1, 2 * SPREAD)) - half, "spread over the whole");
+        let middle = total(taken) * Rational::constant(2 * place + 1, 2 * SPREAD);
+        let FromFirst(at) = TimeMap::new(taken, Rational::ONE).source(OutputTime(middle));
+        offer(at - half, "spread over the whole");
     }
     let is_taken = |at: Rational| taken.iter().any(|span| span.from <= at && at < span.to);
     let telling = || reading.findings.iter().flat_map(|findings| &findings.telling).filter(|moment| is_taken(moment.at));
@@ -115,7 +117,7 @@ pub fn sample_parts(reading: &Reading, taken: &[Span]) -> Vec<Span> {
         // The golden section spreads places evenly, however many there are.
         let share = Rational::constant((place * 618 + 309) % 1000, 1000);
         let at = stratum * Rational::whole(place) + (stratum - SAMPLE_STRETCH) * share;
-        let from = source_time(taken, at);
+        let FromFirst(from) = TimeMap::new(taken, Rational::ONE).source(OutputTime(at));
         // A stretch does not go beyond the part of the source in which it begins.
         let end = taken.iter().find(|span| span.from <= from && from < span.to).map_or(from, |span| span.to);
         let to = (from + SAMPLE_STRETCH).min(end);

@@ -29,13 +29,12 @@ use crate::picture::{Colour, FieldOrder, Hdr, Rectangle, Samples, even};
 use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
 use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
-use crate::time::{Rational, Span, rate_text};
+use crate::time::{Rational, Span, TimeMap, rate_text};
 use crate::units::{BitRate, ByteSize};
 
 pub use build::{plan, plan_with};
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
-pub use parts::{source_time, taken};
 pub use sizing::{Sizing, sizing};
 pub use way::steps_between;
 
@@ -669,10 +668,10 @@ impl Plan {
         Some(ByteSize(pictures.saturating_add(sound).saturating_mul(4).saturating_add(1 << 30)))
     }
 
-    /// A span of the source's time as it is in the output.
+    /// How the time of the source becomes its own.
     #[must_use]
-    pub fn at_its_speed(&self, span: Rational) -> Rational {
-        span.divided_by(self.speed).unwrap_or(span)
+    pub fn time_map(&self) -> TimeMap<'_> {
+        TimeMap::new(&self.parts, self.speed)
     }
 
     /// The codec's short name, for file names.

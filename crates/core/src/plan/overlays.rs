@@ -7,9 +7,8 @@ use super::build::Journal;
 use super::{Origin, Step, Subject};
 use crate::facts::{Content, Facts, Stream};
 use crate::picture::Samples;
-use crate::plan::source_time;
 use crate::preset::{BurntSubtitles, Corner, Overlays};
-use crate::time::{Rational, Span, Timecode, duration_text, moment_text};
+use crate::time::{FromFirst, OutputTime, Rational, Span, TimeMap, Timecode, duration_text, moment_text};
 
 /// Text in the picture, which goes by the source's time.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -37,9 +36,8 @@ pub struct BurnText {
 impl BurnText {
     /// What is written at a moment of the output, in a file of this name.
     #[must_use]
-    pub fn at(&self, moment: Rational, name: &str) -> String {
-        let played = moment * self.speed;
-        let source = if self.parts.is_empty() { played } else { source_time(&self.parts, played) };
+    pub fn at(&self, moment: OutputTime, name: &str) -> String {
+        let FromFirst(source) = TimeMap::new(&self.parts, self.speed).source(moment);
         // A frame's time may be rounded by the clock of its file.
         let frame = (source * self.rate + Rational::constant(1, 4)).floor().max(0);
         let mut words = Vec::new();

@@ -3,40 +3,7 @@
 use crate::facts::{Chapter, Content, Facts, Stream};
 use crate::findings::{Stretch, StretchKind};
 use crate::reading::Reading;
-use crate::time::{PartsError, Rational, Span, check_order, total};
-
-/// What is left of a stretch of the source when only these parts are taken, in the time of what is
-/// taken. Neighbours that touch there become one.
-#[must_use]
-pub fn taken(parts: &[Span], stretch: Span) -> Vec<Span> {
-    let mut before = Rational::ZERO;
-    let mut taken: Vec<Span> = Vec::new();
-    for part in parts {
-        if let Some(common) = part.common(stretch) {
-            let from = common.from - part.from + before;
-            let to = from + common.length();
-            match taken.last_mut() {
-                Some(last) if last.to == from => last.to = to,
-                _ => taken.push(Span { from, to }),
-            }
-        }
-        before = before + part.length();
-    }
-    taken
-}
-
-/// The moment of the source that is shown `at` seconds into what is taken; behind its end, the end.
-#[must_use]
-pub fn source_time(parts: &[Span], at: Rational) -> Rational {
-    let mut left = at;
-    for part in parts {
-        if left < part.length() {
-            return part.from + left;
-        }
-        left = left - part.length();
-    }
-    parts.last().map_or(at, |last| last.to)
-}
+use crate::time::{PartsError, Rational, Span, TimeMap, check_order, total};
 
 impl Reading {
     /// The source as if it had nothing but these parts, which are brought to whole frames and to
@@ -100,7 +67,7 @@ fn cut_stream(stream: &mut Stream, zero: Rational, parts: &[Span]) {
     let begin = stream.start.map_or(Rational::ZERO, |start| start - zero);
     let end = stream.duration.map(|duration| begin + duration);
     let whole = Span { from: begin, to: end.unwrap_or_else(|| parts.last().map_or(begin, |last| last.to)) };
-    let left = taken(parts, whole);
+    let left = TimeMap::new(parts, Rational::ONE).shown(whole);
     let start = left.first().map_or(Rational::ZERO, |span| span.from);
     stream.start = Some(start);
     stream.duration = Some(left.last().map_or(Rational::ZERO, |span| span.to) - start);
@@ -113,7 +80,7 @@ fn cut_stream(stream: &mut Stream, zero: Rational, parts: &[Span]) {
 /// Chapters in the time of what is taken; what is left of one that was cut keeps its title.
 fn cut_chapters(chapters: &[Chapter], zero: Rational, parts: &[Span]) -> Vec<Chapter> {
     let left = chapters.iter().filter_map(|chapter| {
-        let left = taken(parts, Span { from: chapter.start - zero, to: chapter.end - zero });
+        let left = TimeMap::new(parts, Rational::ONE).shown(Span { from: chapter.start - zero, to: chapter.end - zero });
         let (first, last) = (left.first()?, left.last()?);
         Some(Chapter { start: first.from, end: last.to, title: chapter.title.clone() })
     });

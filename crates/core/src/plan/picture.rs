@@ -2,15 +2,15 @@
 
 use super::build::Journal;
 use super::crop::Upright;
-use super::fields::Pace;
+use super::fields::{Fields, Pace};
 use super::way::{Way, is_full};
 use super::{FrameRatePlan, Origin as DecidedBy, PicturePlan, PlanError, Step, Subject, colour, crop, fields, overlays, pace};
 use crate::facts::{Picture, Stream};
 use crate::findings::{Extent, RateVerdict};
 use crate::formats::level::Peak;
-use crate::formats::{Container, FullRange, Groups, PictureFormat, RateControl};
+use crate::formats::{Container, FullRange, Groups, PictureCodec, PictureFormat, RateControl};
 use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Rectangle, Samples};
-use crate::plan::sizing::sizing;
+use crate::plan::sizing::{Sizing, sizing};
 use crate::preset::{
     Adjustment, ColourSettings, Deblocking, Denoising, LARGEST_SIDE, Overlays, PictureSettings, PresetError, RangeRule,
     RateConversion, SMALLEST_SIDE,
@@ -32,6 +32,21 @@ pub(super) struct Taken<'a> {
     pub(super) container: Container,
 }
 
+/// What is decided of a picture before its steps.
+struct Decided<'a> {
+    settings: &'a PictureSettings,
+    source: &'a Picture,
+    seen: Upright,
+    /// What is kept of it, where something is cut off.
+    cut: Option<Rectangle>,
+    size: Sizing,
+    fields: Fields,
+    speed: Rational,
+    pace: Pace,
+    frame_rate: FrameRatePlan,
+    conversion: RateConversion,
+}
+
 /// The picture's plan, and by what factor the output plays faster than the source.
 pub(super) fn plan(
     settings: &PictureSettings,
@@ -40,182 +55,24 @@ pub(super) fn plan(
     taken: Taken<'_>,
     journal: &mut Journal,
 ) -> Result<(PicturePlan, Rational), PlanError> {
-    let Taken { reading, whole, parts, nought, container } = taken;
+    let Taken { reading, whole, nought, .. } = taken;
     let asked = settings.format().map_err(PresetError::Impossible)?;
-    let (codec, profile) = (asked.codec(), asked.profile());
     journal.note(Subject::Codec, "/picture/codec", DecidedBy::Preset, asked.words(), "the preset asks for it");
-    let findings = reading.findings.as_ref();
-    let seen = Upright::of(source, settings.pixel_aspect);
-    if crop::is_impossible(source) {
-        let because = format!(
-            "a pixel aspect of {}, as the source declares it, would leave less than one line or column",
-            source.pixel_aspect
-        );
-        journal.note(Subject::Size, "", DecidedBy::Source, "pixels taken for square", because);
-    }
-    let (upright, orientation) = (seen.frame, seen.orientation);
-    let cut = crop::decide(settings.crop, seen, findings, journal)?;
-    let cut_frame = cut.map_or(upright, |part| Frame { width: part.width, height: part.height, ..upright });
-    let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
-    let lines = fields::Lines {
-        stay: orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
-        count: size.frame.height,
-        fields: profile.fields,
-    };
-    let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
-    let field_order = fields.order;
-    let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
-    journal.note(
-        Subject::Size,
-        "/picture/size",
-        DecidedBy::Preset,
-        format!("{}×{}", size.frame.width, size.frame.height),
-        size.because.clone(),
-    );
-    let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
+    let decided = decide(settings, asked, (stream, source), reading, journal)?;
+    let Decided { speed, frame_rate, pace, .. } = decided;
     // What stands before the first picture belongs to it.
     let lead = if nought.lead_frames > 0 { whole.facts.zero() - nought.at } else { Rational::ZERO };
     let duration = stream.duration.or(reading.facts.duration).and_then(|duration| (duration + lead).divided_by(speed));
     let lead = lead.divided_by(speed).unwrap_or(lead);
     let format = decide_passes(asked, duration, journal);
-    let after_crop = size.crop.or(cut).map_or((upright.width, upright.height), |part| (part.width, part.height));
-    let scaled = after_crop != size.scaled;
-    let stays_as_stored = !scaled && fields.steps.is_empty() && changes_no_sample(settings);
-    let pixel_format = profile.stores.pixel_format(&source.pixel_format, stays_as_stored).to_owned();
-    let form = PixelForm::of(&source.pixel_format);
-    let lost = form.lost_in(PixelForm::of(&pixel_format));
-    if !lost.is_empty() {
-        let because = format!("{} stores no more", format.words());
-        journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
-    }
-    if let Some(asked) = format.level()
-        && !codec.levels.allows(asked, size.frame.width, size.frame.height, frame_rate.rate())
-    {
-        return Err(PlanError::of_source(
-            "picture.level",
-            format!(
-                "{}×{} at {} frames a second is more than level {asked} of {} may have: raise the level, or lower the size or the rate",
-                size.frame.width,
-                size.frame.height,
-                rate_text(frame_rate.rate()),
-                codec.words
-            ),
-        ));
-    }
+    let pixel_format = decided.pixel_format(format, journal);
+    can_be_coded(format, decided.size.frame, frame_rate.rate())?;
     let peak = peak(format, journal);
-    if !codec.frame_rates.has(frame_rate.rate()) {
-        return Err(PlanError::of_source(
-            "picture.frame_rate",
-            format!(
-                "{} has no frame rate of {}: set picture.frame_rate to a constant rate such as 25",
-                codec.words,
-                rate_text(frame_rate.rate())
-            ),
-        ));
-    }
-    let sides = [size.frame.width, size.frame.height];
-    if let Some(unsayable) = codec.unsayable_sides.filter(|of| sides.iter().any(|side| side.is_multiple_of(*of))) {
-        return Err(PlanError::of_source(
-            "picture.size",
-            format!(
-                "{} cannot say {}×{}: a side may not be a multiple of {unsayable}; set picture.size",
-                codec.words, size.frame.width, size.frame.height
-            ),
-        ));
-    }
-    if sides.iter().any(|side| !(SMALLEST_SIDE..=LARGEST_SIDE).contains(side)) {
-        return Err(PlanError::of_source(
-            "picture.size",
-            format!(
-                "{}×{} cannot be encoded: each side must have {SMALLEST_SIDE} to {LARGEST_SIDE} pixels; set picture.size",
-                size.frame.width, size.frame.height
-            ),
-        ));
-    }
-
-    let mut way = Way::of(source);
-    way.has_fields(field_order);
-    fields.steps.into_iter().for_each(|step| way.add(step));
-    if speed != Rational::ONE {
-        way.add(Step::Speed { factor: speed });
-    }
-    if !orientation.is_upright() {
-        journal.note(
-            Subject::Rotation,
-            "",
-            DecidedBy::Source,
-            format!("brought upright: {}", orientation.words()),
-            "the source is marked as stored otherwise",
-        );
-        turn(&mut way, orientation)?;
-    }
-    let kept = match (cut, size.crop) {
-        (Some(cut), Some(inner)) => Some(Rectangle { x: cut.x + inner.x, y: cut.y + inner.y, ..inner }),
-        (cut, inner) => cut.or(inner),
-    };
-    if let Some(kept) = kept {
-        way.store_as(way.samples.form().parted_at(kept))?;
-        way.add(kept.into());
-    }
-    let rate_step = match frame_rate {
-        FrameRatePlan::Constant { rate } => Some(Step::ConstantRate { rate, by: conversion }),
-        FrameRatePlan::Variable { .. } => None,
-    };
-    // Frames that came at times of their own are brought to their rate before any are mixed.
-    let even_rate = fields.even_rate.map(|rate| rate * speed);
-    let mixes = conversion != RateConversion::DropRepeat && rate_step.is_some();
-    let first_rate = even_rate.filter(|_| mixes).map(|rate| Step::ConstantRate { rate, by: RateConversion::DropRepeat });
-    first_rate.into_iter().chain(rate_step.clone().filter(|_| !mixes)).for_each(|step| way.add(step));
-
-    let pixel_format = match alpha_lost_to(settings, mixes) {
-        Some(words) if form.has_alpha() => leave_alpha_out(&mut way, &pixel_format, words, journal)?,
-        Some(_) | None => pixel_format,
-    };
-    clean(settings, &mut way, journal)?;
-    let range = decide_range(settings, source, container, journal);
-    let colour = ColourSettings { range, ..settings.colour.clone() };
-    let mut coloured = colour::decide(&colour, source, PixelForm::of(&pixel_format), &mut way, journal)?;
-    if let Some(only) = codec.chroma {
-        coloured.samples.chroma = only;
-        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| only.word().to_owned());
-    }
-    let unknown = |primaries: &mut String| codec.unknown_primaries.contains(&primaries.as_str());
-    if let Some(primaries) = coloured.colour.primaries.take_if(unknown) {
-        let because = format!("the encoder of {} does not know {primaries}", codec.words);
-        journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
-    }
-    adjust(settings, &coloured.samples, &mut way, journal)?;
-    if let Some(step) = rate_step.filter(|_| mixes) {
-        // Frames are mixed in up to 12 bits, and drawn anew in 8.
-        let deepest = if conversion == RateConversion::Motion { 8 } else { 12 };
-        if conversion == RateConversion::Motion && coloured.samples.form().depth > deepest {
-            let because = "frames that are drawn anew have no more";
-            journal.note(Subject::FrameRate, "/picture/frame_rate/by", DecidedBy::Preset, "8 bits of a sample", because);
-        }
-        let form = coloured.samples.form();
-        let mixed = if form.is_rgb() { form.in_full_colour() } else { form };
-        let space = coloured.samples.space.in_luma_and_chroma();
-        let mixed = mixed.with_depth(form.depth.min(deepest));
-        way.bring(Samples { pixel_format: mixed.planar(), space, ..coloured.samples.clone() }, size.scaled)?;
-        way.add(step);
-    }
-    way.bring(coloured.samples.clone(), size.scaled)?;
-    if let Some(pad) = size.pad {
-        let full_range = coloured.samples.space.full_range;
-        way.add(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y, full_range });
-    }
-    let outer = (size.frame.width, size.frame.height);
-    overlays::steps(&settings.overlays, (outer, &coloured.samples), speed, parts, &whole.facts, journal)
-        .into_iter()
-        .for_each(|step| way.add(step));
-    if settings.greyscale {
-        let because = "casts and coloured scratches vanish, and the bits go to the picture";
-        journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
-        way.add(Step::Grey);
-    }
-    let steps = way.end(&pixel_format);
+    let field_order = decided.fields.order;
+    let (width, height, pixel_aspect) = (decided.size.frame.width, decided.size.frame.height, decided.size.frame.pixel_aspect);
+    let Stepped { steps, pixel_format, coloured } = decided.steps(format, pixel_format, taken, journal)?;
     let (frames, frames_are_counted) = frame_count(frame_rate, pace, lead, duration);
-    let least = match codec.groups {
+    let least = match format.codec().groups {
         Groups::Long { least } => least.into(),
         Groups::Intra => 1,
     };
@@ -227,9 +84,9 @@ pub(super) fn plan(
         pixel_format,
         peak,
         key_interval_frames: u32::try_from(key_interval).unwrap_or(u32::MAX),
-        width: size.frame.width,
-        height: size.frame.height,
-        pixel_aspect: size.frame.pixel_aspect,
+        width,
+        height,
+        pixel_aspect,
         frames,
         frames_are_counted,
         duration,
@@ -241,6 +98,197 @@ pub(super) fn plan(
         steps,
     };
     Ok((plan, speed))
+}
+
+/// Place, size, fields and pace.
+fn decide<'a>(
+    settings: &'a PictureSettings,
+    asked: PictureFormat,
+    (stream, source): (&Stream, &'a Picture),
+    reading: &Reading,
+    journal: &mut Journal,
+) -> Result<Decided<'a>, PlanError> {
+    let findings = reading.findings.as_ref();
+    let seen = Upright::of(source, settings.pixel_aspect);
+    if crop::is_impossible(source) {
+        let because = format!(
+            "a pixel aspect of {}, as the source declares it, would leave less than one line or column",
+            source.pixel_aspect
+        );
+        journal.note(Subject::Size, "", DecidedBy::Source, "pixels taken for square", because);
+    }
+    let cut = crop::decide(settings.crop, seen, findings, journal)?;
+    let cut_frame = cut.map_or(seen.frame, |part| Frame { width: part.width, height: part.height, ..seen.frame });
+    let size = sizing(cut_frame, settings.size, settings.pixel_aspect);
+    let lines = fields::Lines {
+        stay: seen.orientation.is_upright() && size.frame.height == source.height && size.scaled.1 == source.height,
+        count: size.frame.height,
+        fields: asked.profile().fields,
+    };
+    let fields = fields::decide(settings, source, findings, source_pace(source, stream, reading), lines, journal)?;
+    let (speed, pace) = pace::decide_speed(settings, fields.pace, journal);
+    let what = format!("{}×{}", size.frame.width, size.frame.height);
+    journal.note(Subject::Size, "/picture/size", DecidedBy::Preset, what, size.because.clone());
+    let (frame_rate, conversion) = pace::decide_rate(settings, pace, journal);
+    Ok(Decided { settings, source, seen, cut, size, fields, speed, pace, frame_rate, conversion })
+}
+
+/// Refuses frames of a size and rate that the codec, or the level that is asked for, does not have.
+fn can_be_coded(format: PictureFormat, frame: Frame, rate: Rational) -> Result<(), PlanError> {
+    let codec = format.codec();
+    let (size, fps) = (format!("{}×{}", frame.width, frame.height), rate_text(rate));
+    let sides = [frame.width, frame.height];
+    let too_much = format.level().filter(|level| !codec.levels.allows(*level, frame.width, frame.height, rate));
+    let unsayable = codec.unsayable_sides.filter(|of| sides.iter().any(|side| side.is_multiple_of(*of)));
+    let refusal = if let Some(level) = too_much {
+        let words = format!(
+            "{size} at {fps} frames a second is more than level {level} of {} may have: raise the level, or lower the size or the rate",
+            codec.words
+        );
+        ("picture.level", words)
+    } else if !codec.frame_rates.has(rate) {
+        let words = format!("{} has no frame rate of {fps}: set picture.frame_rate to a constant rate such as 25", codec.words);
+        ("picture.frame_rate", words)
+    } else if let Some(of) = unsayable {
+        let words = format!("{} cannot say {size}: a side may not be a multiple of {of}; set picture.size", codec.words);
+        ("picture.size", words)
+    } else if sides.iter().any(|side| !(SMALLEST_SIDE..=LARGEST_SIDE).contains(side)) {
+        let words =
+            format!("{size} cannot be encoded: each side must have {SMALLEST_SIDE} to {LARGEST_SIDE} pixels; set picture.size");
+        ("picture.size", words)
+    } else {
+        return Ok(());
+    };
+    Err(PlanError::of_source(refusal.0, refusal.1))
+}
+
+/// The steps of a picture, and what comes out of them.
+struct Stepped {
+    steps: Vec<Step>,
+    pixel_format: String,
+    coloured: colour::Coloured,
+}
+
+impl Decided<'_> {
+    /// The pixel format of the output; says what it stores less of.
+    fn pixel_format(&self, format: PictureFormat, journal: &mut Journal) -> String {
+        let whole = (self.seen.frame.width, self.seen.frame.height);
+        let after_crop = self.size.crop.or(self.cut).map_or(whole, |part| (part.width, part.height));
+        let stays_as_stored = after_crop == self.size.scaled && self.fields.steps.is_empty() && changes_no_sample(self.settings);
+        let pixel_format = format.profile().stores.pixel_format(&self.source.pixel_format, stays_as_stored).to_owned();
+        let lost = PixelForm::of(&self.source.pixel_format).lost_in(PixelForm::of(&pixel_format));
+        if !lost.is_empty() {
+            let because = format!("{} stores no more", format.words());
+            journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
+        }
+        pixel_format
+    }
+
+    /// All steps in their order, for the reasons that [`Step`] gives.
+    fn steps(
+        mut self,
+        format: PictureFormat,
+        pixel_format: String,
+        taken: Taken<'_>,
+        journal: &mut Journal,
+    ) -> Result<Stepped, PlanError> {
+        let settings = self.settings;
+        let mut way = Way::of(self.source);
+        way.has_fields(self.fields.order);
+        std::mem::take(&mut self.fields.steps).into_iter().for_each(|step| way.add(step));
+        let mixing = self.place_and_pace(&mut way, journal)?;
+        let pixel_format = match alpha_lost_to(settings, mixing.is_some()) {
+            Some(words) if PixelForm::of(&self.source.pixel_format).has_alpha() => {
+                leave_alpha_out(&mut way, &pixel_format, words, journal)?
+            }
+            Some(_) | None => pixel_format,
+        };
+        clean(settings, &mut way, journal)?;
+        let range = decide_range(settings, self.source, taken.container, journal);
+        let colour = ColourSettings { range, ..settings.colour.clone() };
+        let mut coloured = colour::decide(&colour, self.source, PixelForm::of(&pixel_format), &mut way, journal)?;
+        limit_to_codec(format.codec(), &mut coloured, journal);
+        adjust(settings, &coloured.samples, &mut way, journal)?;
+        if let Some(step) = mixing {
+            self.mix(step, &coloured.samples, &mut way, journal)?;
+        }
+        way.bring(coloured.samples.clone(), self.size.scaled)?;
+        if let Some(pad) = self.size.pad {
+            let full_range = coloured.samples.space.full_range;
+            way.add(Step::Pad { width: pad.width, height: pad.height, x: pad.x, y: pad.y, full_range });
+        }
+        let onto = ((self.size.frame.width, self.size.frame.height), &coloured.samples);
+        let laid_over = overlays::steps(&settings.overlays, onto, self.speed, taken.parts, &taken.whole.facts, journal);
+        laid_over.into_iter().for_each(|step| way.add(step));
+        if settings.greyscale {
+            let because = "casts and coloured scratches vanish, and the bits go to the picture";
+            journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
+            way.add(Step::Grey);
+        }
+        Ok(Stepped { steps: way.end(&pixel_format), pixel_format, coloured })
+    }
+
+    /// Speed, turning, cropping and the frame rate; a rate for which frames are mixed comes back, as it is worked off
+    /// behind scaling.
+    fn place_and_pace(&self, way: &mut Way, journal: &mut Journal) -> Result<Option<Step>, PlanError> {
+        if self.speed != Rational::ONE {
+            way.add(Step::Speed { factor: self.speed });
+        }
+        let orientation = self.seen.orientation;
+        if !orientation.is_upright() {
+            let what = format!("brought upright: {}", orientation.words());
+            journal.note(Subject::Rotation, "", DecidedBy::Source, what, "the source is marked as stored otherwise");
+            turn(way, orientation)?;
+        }
+        let kept = match (self.cut, self.size.crop) {
+            (Some(cut), Some(inner)) => Some(Rectangle { x: cut.x + inner.x, y: cut.y + inner.y, ..inner }),
+            (cut, inner) => cut.or(inner),
+        };
+        if let Some(kept) = kept {
+            way.store_as(way.samples.form().parted_at(kept))?;
+            way.add(kept.into());
+        }
+        let FrameRatePlan::Constant { rate } = self.frame_rate else { return Ok(None) };
+        let step = Step::ConstantRate { rate, by: self.conversion };
+        if self.conversion == RateConversion::DropRepeat {
+            way.add(step);
+            return Ok(None);
+        }
+        // Frames that came at times of their own are brought to their rate before any are mixed.
+        if let Some(rate) = self.fields.even_rate {
+            way.add(Step::ConstantRate { rate: rate * self.speed, by: RateConversion::DropRepeat });
+        }
+        Ok(Some(step))
+    }
+
+    /// Frames are mixed in up to 12 bits, and drawn anew in 8.
+    fn mix(&self, step: Step, output: &Samples, way: &mut Way, journal: &mut Journal) -> Result<(), PlanError> {
+        let is_drawn_anew = self.conversion == RateConversion::Motion;
+        let deepest = if is_drawn_anew { 8 } else { 12 };
+        let form = output.form();
+        if is_drawn_anew && form.depth > deepest {
+            let because = "frames that are drawn anew have no more";
+            journal.note(Subject::FrameRate, "/picture/frame_rate/by", DecidedBy::Preset, "8 bits of a sample", because);
+        }
+        let mixed = if form.is_rgb() { form.in_full_colour() } else { form }.with_depth(form.depth.min(deepest));
+        let space = output.space.in_luma_and_chroma();
+        way.bring(Samples { pixel_format: mixed.planar(), space, ..output.clone() }, self.size.scaled)?;
+        way.add(step);
+        Ok(())
+    }
+}
+
+/// What the codec has one place for, or none.
+fn limit_to_codec(codec: PictureCodec, coloured: &mut colour::Coloured, journal: &mut Journal) {
+    if let Some(only) = codec.chroma {
+        coloured.samples.chroma = only;
+        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| only.word().to_owned());
+    }
+    let unknown = |primaries: &mut String| codec.unknown_primaries.contains(&primaries.as_str());
+    if let Some(primaries) = coloured.colour.primaries.take_if(unknown) {
+        let because = format!("the encoder of {} does not know {primaries}", codec.words);
+        journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
+    }
 }
 
 fn source_pace(source: &Picture, stream: &Stream, reading: &Reading) -> Pace {

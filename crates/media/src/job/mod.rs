@@ -6,7 +6,6 @@
 //! that the slowest encoder sets the pace and nothing can lock up. A consumer that gives up drops
 //! its end of the queue, and whoever feeds it goes on with the others.
 
-mod control;
 pub(crate) mod cost;
 mod cut;
 mod feed;
@@ -35,12 +34,12 @@ use beryl_core::plan::{Plan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
 
+use crate::control::Control;
 use crate::encoders::Pass;
 use crate::means_of_machine;
 use crate::source::{open_root, system_path};
 use crate::supplies::Supplies;
 
-pub use control::Control;
 pub(crate) use feed::feed;
 pub use outputs::{Outputs, lies_apart};
 pub(crate) use pass::{Shared, TimedFrame};

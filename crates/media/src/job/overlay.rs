@@ -9,7 +9,7 @@ use beryl_core::picture::ink::Inks;
 use beryl_core::picture::{ChromaSite, Samples};
 use beryl_core::plan::{BurnText, WatermarkPlan};
 use beryl_core::preset::Corner;
-use beryl_core::time::Rational;
+use beryl_core::time::{OutputTime, Rational};
 
 use super::pass::TimedFrame;
 use crate::filters;
@@ -71,7 +71,7 @@ impl<'a> Overlay<'a> {
         let moment = (frame.pts().unwrap_or(0), frame.duration());
         let drawn = match &mut self.layer {
             Layer::Text { text, name, filters, canvas } => {
-                let words = text.at(Rational::whole(moment.0) * clock, name);
+                let words = text.at(OutputTime(Rational::whole(moment.0) * clock), name);
                 let canvas = Canvas::of(canvas, size, clock, filters)?;
                 self.drawn.insert(canvas.draw(moment, Some(&words), &mut self.pen)?)
             }

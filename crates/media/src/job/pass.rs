@@ -13,12 +13,12 @@ use beryl_core::time::Rational;
 use beryl_core::timeline::Takes;
 use crossbeam_channel::{Sender, bounded};
 
-use super::control::Control;
 use super::cost;
 use super::queue::{Inlet, Weighed, queue};
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::{SourceNotes, Work};
 use super::{picture, reader, sound, writer};
+use crate::control::Control;
 use crate::encoders::{Pass, muxer};
 use crate::raw::{AvError, Decoder, EncoderStream, Frame, Output, Packet};
 use crate::source::PacketSource;

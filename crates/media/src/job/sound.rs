@@ -6,7 +6,7 @@ use beryl_core::plan::SoundPlan;
 use beryl_core::preset::Pitch;
 use beryl_core::sound::downmix::Mix;
 use beryl_core::sound::layout::{is_placed, usual};
-use beryl_core::time::Rational;
+use beryl_core::time::{Rational, TimeMap};
 use crossbeam_channel::Receiver;
 
 use super::cost;
@@ -140,7 +140,7 @@ impl EncodeTask<'_> {
 
     /// How many samples there are of sound that ends there in the source.
     fn samples_until(&self, end: Rational) -> i64 {
-        let length = end.divided_by(self.plan.speed).unwrap_or(end);
+        let length = TimeMap::new(&[], self.plan.speed).length(end);
         (length * Rational::whole(self.plan.sample_rate.into())).round()
     }
 }

@@ -14,9 +14,10 @@ use super::overlay::Overlay;
 use super::parted::Parted;
 use super::pass::TimedFrame;
 use super::resample::Resampler;
+use crate::combing::FieldComparer;
 use crate::filters;
+use crate::luma::{Luma, Planes, plane};
 use crate::raw::{AvError, Frame, Graph, GraphInput, Plane, pixel_format_number};
-use crate::scan::{FieldComparer, Luma, Planes, plane};
 use crate::supplies::Supplies;
 
 /// A chain of steps.

@@ -14,7 +14,7 @@ use beryl_core::protocol::{EncodeRun, SourceRef};
 use beryl_core::time::Rational;
 use beryl_core::timeline::{Anchor, MOST_LISTED, Remark};
 
-use super::control::Control;
+use crate::control::Control;
 use crate::encoders::Pass;
 use crate::looks::{self, Sketches};
 use crate::raw::{AvError, Frame, bytes_moved, pixel_format};

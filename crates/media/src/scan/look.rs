@@ -3,7 +3,7 @@
 use beryl_core::findings::{ColourMeasure, LineLevel, LookMeasure};
 use beryl_core::time::Rational;
 
-use super::luma::Luma;
+use crate::luma::Luma;
 
 /// Columns whose histograms are made together: their samples lie side by side, and the histograms stay near.
 const TOGETHER: usize = 64;

@@ -1,8 +1,6 @@
 //! Scanning: decoding a source to find out what it is.
 
-mod fields;
 mod look;
-mod luma;
 mod picture;
 mod sound;
 
@@ -18,12 +16,10 @@ use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
-use crate::job::Control;
+use crate::control::Control;
 use crate::probe;
 use crate::raw::{AvError, Decoder, Frame, Kind, OpenError, Packet};
 use crate::source::{PacketSource, problem_of};
-pub(crate) use fields::FieldComparer;
-pub(crate) use luma::{Luma, Planes, plane};
 use picture::PictureMeter;
 use sound::SoundMeter;
 

@@ -4,9 +4,9 @@ use beryl_core::findings::{Bars, FrameMeasure, LookMeasure, bars_of_lines};
 use beryl_core::time::Rational;
 
 use super::Window;
-use super::fields::FieldComparer;
 use super::look::{brightness, line_levels, look};
-use super::luma::{Luma, Planes, plane, plane_into};
+use crate::combing::FieldComparer;
+use crate::luma::{Luma, Planes, plane, plane_into};
 use crate::raw::{AvError, Frame};
 
 /// Bars, noise and colour are looked at twice a second: they change slowly, and the look is costly.

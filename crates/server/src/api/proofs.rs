@@ -11,11 +11,10 @@ use beryl_core::after::proof::{ProofState, frame_time, moments, sample_parts};
 use beryl_core::after::quality::{Comparison, Quality};
 use beryl_core::findings::Moment;
 use beryl_core::patch::Patch;
-use beryl_core::plan::source_time;
 use beryl_core::preset::PresetPatch;
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
-use beryl_core::time::{Rational, Span};
+use beryl_core::time::{FromFirst, OutputTime, Rational, Span};
 use beryl_core::units::{BitRate, ByteSize};
 use beryl_store::proofs::Proof;
 use beryl_store::sheets::{Deliverable, SheetSource};
@@ -345,7 +344,8 @@ async fn still(
             let source = app.database.source(proof.source).await?;
             let storage = app.database.storage(source.storage).await?;
             let shape = StillShape { steps: picture.seen_steps(), pixel_aspect: picture.pixel_aspect, aids: Vec::new() };
-            (source_ref(&storage, &source), source_time(&proof.plan.parts, at * proof.plan.speed), Some(shape))
+            let FromFirst(at) = proof.plan.time_map().source(OutputTime(at));
+            (source_ref(&storage, &source), at, Some(shape))
         }
     };
     let bytes = still_bytes(&app, &source, WishedStill { at, width, field: ShownField::Both, shape }, "png").await?;

@@ -26,7 +26,7 @@ const ROUNDING_AT_A_CUT: Rational = Rational::constant(1, 40);
 pub(super) fn loss(plan: &Plan, measured: &Measured) -> Option<Loss> {
     let (planned, read, rounding) = match &plan.picture {
         Some(picture) => {
-            let read = measured.source_end.map(|end| plan.at_its_speed(end))?;
+            let read = measured.source_end.map(|end| plan.time_map().length(end))?;
             let frame = picture.frame_rate.rate().inverse().unwrap_or(Rational::ZERO);
             (picture.duration?, read, frame + frame)
         }

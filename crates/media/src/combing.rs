@@ -3,7 +3,7 @@
 //! The picture is looked at in blocks of 32 columns and 16 lines. Noise moves everywhere alike; only
 //! blocks that change more than the quiet ones do speak of motion, and only they are counted.
 
-use super::luma::Luma;
+use crate::luma::Luma;
 
 /// Columns of a block.
 const COLUMNS: usize = 32;
