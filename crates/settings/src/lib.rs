@@ -214,6 +214,7 @@ fn of_struct(input: &DeriveInput, fields: &Fields) -> syn::Result<TokenStream> {
         });
     }
     let head = patch_head(&format!("A patch on [`{name}`]: what it sets stands above what is there."));
+    let settings = settings_of(name, &patch, &quote!(Ok(Self { #(#applied,)* })));
     Ok(quote! {
         #head
         pub struct #patch {
@@ -226,6 +227,19 @@ fn of_struct(input: &DeriveInput, fields: &Fields) -> syn::Result<TokenStream> {
             }
         }
 
+        #settings
+
+        impl crate::catalogue::Described for #name {
+            fn describe(place: &str, _: crate::catalogue::Named, settings: &mut Vec<crate::catalogue::Setting>) {
+                #(#entries)*
+            }
+        }
+    })
+}
+
+/// How a patch changes settings.
+fn settings_of(name: &Ident, patch: &Ident, patched: &TokenStream) -> TokenStream {
+    quote! {
         impl crate::patch::Settings for #name {
             type Patch = #patch;
 
@@ -235,16 +249,10 @@ fn of_struct(input: &DeriveInput, fields: &Fields) -> syn::Result<TokenStream> {
                 at: crate::patch::Place<'_>,
                 left_out: &mut Vec<crate::patch::LeftOut>,
             ) -> Result<Self, crate::problem::Fault> {
-                Ok(Self { #(#applied,)* })
+                #patched
             }
         }
-
-        impl crate::catalogue::Described for #name {
-            fn describe(place: &str, _: crate::catalogue::Named, settings: &mut Vec<crate::catalogue::Setting>) {
-                #(#entries)*
-            }
-        }
-    })
+    }
 }
 
 fn patch_head(comment: &str) -> TokenStream {
@@ -322,6 +330,16 @@ fn of_rule(input: &DeriveInput, data: &syn::DataEnum) -> syn::Result<TokenStream
     let declared = fields.iter().map(|field| patch_field(field, Role::Own)).collect::<syn::Result<Vec<_>>>()?;
     let joined = fields.iter().map(|field| &field.ident).map(|own| quote!(#own: above.#own.or(self.#own)));
     let head = patch_head(&format!("A patch on [`{name}`]: another form, or other fields of the one that is there."));
+    let patched = quote! {
+        let fields = |form: &str| -> &'static [&'static str] {
+            match form {
+                #(#has,)*
+                _ => &[],
+            }
+        };
+        crate::patch::patched_rule(self, patch, #tag, fields, at, left_out)
+    };
+    let settings = settings_of(name, &patch, &patched);
     let of_form = format!("The forms of [`{name}`].");
     Ok(quote! {
         #[doc = #of_form]
@@ -349,24 +367,7 @@ fn of_rule(input: &DeriveInput, data: &syn::DataEnum) -> syn::Result<TokenStream
             }
         }
 
-        impl crate::patch::Settings for #name {
-            type Patch = #patch;
-
-            fn patched(
-                &self,
-                patch: &#patch,
-                at: crate::patch::Place<'_>,
-                left_out: &mut Vec<crate::patch::LeftOut>,
-            ) -> Result<Self, crate::problem::Fault> {
-                let fields = |form: &str| -> &'static [&'static str] {
-                    match form {
-                        #(#has,)*
-                        _ => &[],
-                    }
-                };
-                crate::patch::patched_rule(self, patch, #tag, fields, at, left_out)
-            }
-        }
+        #settings
 
         impl crate::catalogue::Described for #name {
             fn describe(place: &str, named: crate::catalogue::Named, settings: &mut Vec<crate::catalogue::Setting>) {

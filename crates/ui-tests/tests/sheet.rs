@@ -216,7 +216,7 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
     browser.wait_for_count("[role=gridcell] [data-own=true]", 1, Duration::from_secs(10)).await?;
     let now = cells(&application, &id).await?;
     assert!(now[0]["forecast"].as_u64() > before[0]["forecast"].as_u64(), "{}", now[0]);
-    assert_eq!(now[0]["overrides"]["name"], "Master keeper");
+    assert_eq!(now[0]["overrides"]["name"], "Archive master");
     // Taken back, it is as it was.
     browser.wait_for_count("[role=dialog]", 0, Duration::from_secs(10)).await?;
     browser.press("u").await?;

@@ -2280,7 +2280,7 @@ export interface components {
             least?: string | null;
             /** @description Not more than this. */
             most?: string | null;
-            /** @description Values that are often taken. Any other within the limits can be had as well. */
+            /** @description Values that are often taken, the usual one first. Any other within the limits can be had as well. */
             offers?: components["schemas"]["Offer"][];
             /** @description What it counts, as `px`. */
             unit?: string;

@@ -92,7 +92,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`);
   };
   const setCrop = () => {
-    row.set(withValue(row.overrides, "picture.crop", rule ?? undefined), rule === null ? `${source.name}: cut as each preset says.` : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`);
+    row.set(withValue(row.overrides, "picture.crop", rule ?? undefined), rule === null ? `${source.name}: cut from the preset.` : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`);
   };
   const saveParts = (next: Part[]) => {
     const others = patchWithout(row.overrides, { parts: null });

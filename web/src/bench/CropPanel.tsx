@@ -44,7 +44,7 @@ export function CropPanel({ bench, clock, rule, crop, fault, onRule, onSet, onSe
     <>
       <Heading>What is cut off</Heading>
       <TextField select fullWidth size="small" label="All outputs of this source" value={choiceOf(rule)} onChange={(event) => { choose(event.target.value); }} data-testid="crop-rule">
-        <MenuItem value="preset">as each preset says</MenuItem>
+        <MenuItem value="preset">from the preset</MenuItem>
         <MenuItem value="never">nothing</MenuItem>
         <MenuItem value="bars">the bars that were found</MenuItem>
         {SHAPES.map(([shape, words]) => (

@@ -2,6 +2,7 @@
 import Autocomplete from "@mui/material/Autocomplete";
 import Box from "@mui/material/Box";
 import MenuItem from "@mui/material/MenuItem";
+import Slider from "@mui/material/Slider";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import type { Aid, Kind, Setting } from "../api/client";
@@ -123,7 +124,8 @@ function FigureField({ kind, setting, value, unset, onChange }: FigureProps) {
       setFault(result.fault);
     }
   };
-  return (
+  const slide = slider(kind);
+  const field = (
     <Autocomplete
       freeSolo
       size="small"
@@ -139,6 +141,48 @@ function FigureField({ kind, setting, value, unset, onChange }: FigureProps) {
       renderInput={(params) => (
         <TextField {...params} label={setting.name} title={setting.says} placeholder={unset} error={fault !== ""} helperText={fault ? `Type ${fault}.` : undefined} slotProps={{ ...params.slotProps, inputLabel: { ...params.slotProps.inputLabel, shrink: true } }} />
       )}
+    />
+  );
+  if (slide === null) return field;
+  return (
+    <Box sx={{ display: "grid", gridTemplateColumns: "1fr 124px", gap: 1.5, alignItems: "start" }}>
+      <Slide {...slide} name={setting.name} value={value} onChange={onChange} />
+      {field}
+    </Box>
+  );
+}
+
+/** Ends of a slider, and the value that changes nothing. */
+interface Ends {
+  least: number;
+  most: number;
+  usual: number;
+}
+
+/** Levels are found by looking: they can be slid. */
+function slider(kind: Figure): Ends | null {
+  const usual = kind.offers?.[0];
+  if (kind.kind !== "number" || kind.least == null || kind.most == null || usual === undefined || !["%", "dB"].includes(kind.unit ?? "")) return null;
+  return { least: Number(kind.least), most: Number(kind.most), usual: Number(usual.value) };
+}
+
+function Slide({ least, most, usual, name, value, onChange }: Ends & { name: string; value: unknown; onChange: (value: unknown) => void }) {
+  const [moved, setMoved] = useState<number | null>(null);
+  const set = typeof value === "number" ? value : usual;
+  return (
+    <Slider
+      size="small"
+      aria-label={name}
+      min={least}
+      max={most}
+      value={moved ?? set}
+      valueLabelDisplay="auto"
+      onChange={(_, to) => { setMoved(to); }}
+      onChangeCommitted={(_, to) => {
+        setMoved(null);
+        onChange(to === usual ? undefined : to);
+      }}
+      sx={{ mt: 0.75, ml: 1 }}
     />
   );
 }

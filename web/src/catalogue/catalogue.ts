@@ -59,7 +59,7 @@ export function parsed(kind: Figure, text: string): { value: unknown } | { fault
   const number = kind.kind === "bit_rate" ? bitsOf(written) : numberOf(written.replace(",", "."));
   const least = kind.least == null ? -Infinity : numberOf(kind.least);
   const most = kind.most == null ? Infinity : numberOf(kind.most);
-  if (Number.isNaN(number) || number < least || number > most) return { fault: limitsWords(kind) };
+  if (written === "" || Number.isNaN(number) || number < least || number > most) return { fault: limitsWords(kind) };
   return { value: kind.kind === "fraction" ? written.replace(",", ".") : Math.round(number) };
 }
 

@@ -1,6 +1,7 @@
 //! Formats that can be written: containers, codecs, their limits, and what files of them are made of.
 
 mod container;
+mod declared;
 pub mod ebml;
 pub mod interleave;
 pub mod iso;

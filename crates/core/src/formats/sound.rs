@@ -1,16 +1,9 @@
 //! Sound codecs: each is one declaration.
 
-use std::fmt;
-use std::ops::{Deref, RangeInclusive};
-
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use utoipa::openapi::RefOr;
-use utoipa::openapi::schema::Schema;
-use utoipa::{PartialSchema, ToSchema};
+use std::ops::RangeInclusive;
 
 use super::Container;
-use super::picture::{unknown, words_of};
-use crate::catalogue::{Choice, Kind, Valued};
+use super::declared::declared;
 
 /// All that is known of a sound codec that can be written.
 #[derive(Debug)]
@@ -84,12 +77,6 @@ impl SoundCodec {
         [Self(&AAC), Self(&PCM16), Self(&PCM24), Self(&COPY)]
     }
 
-    /// By its word in documents.
-    #[must_use]
-    pub fn named(id: &str) -> Option<Self> {
-        Self::all().into_iter().find(|codec| codec.id == id)
-    }
-
     /// Whether the source's own stream is taken over.
     #[must_use]
     pub const fn is_copy(self) -> bool {
@@ -114,6 +101,8 @@ impl SoundCodec {
         }
     }
 }
+
+declared!(SoundCodec, SoundDeclaration, "codec of sound", "Sound codecs that can be written.");
 
 /// AAC-LC (ISO/IEC 14496-3).
 static AAC: SoundDeclaration = SoundDeclaration {
@@ -197,57 +186,5 @@ pub fn copies_into(container: Container, codec: &str) -> bool {
             everywhere || is_pcm || own || numbered
         }
         Container::Wav => false,
-    }
-}
-
-impl Deref for SoundCodec {
-    type Target = SoundDeclaration;
-    fn deref(&self) -> &SoundDeclaration {
-        self.0
-    }
-}
-
-impl fmt::Debug for SoundCodec {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.id)
-    }
-}
-
-impl PartialEq for SoundCodec {
-    fn eq(&self, other: &Self) -> bool {
-        self.id == other.id
-    }
-}
-
-impl Eq for SoundCodec {}
-
-impl Serialize for SoundCodec {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(self.id)
-    }
-}
-
-impl<'de> Deserialize<'de> for SoundCodec {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let id = String::deserialize(deserializer)?;
-        Self::named(&id).ok_or_else(|| unknown(&id, "codec of sound", Self::all().iter().map(|codec| codec.id)))
-    }
-}
-
-impl PartialSchema for SoundCodec {
-    fn schema() -> RefOr<Schema> {
-        words_of("Sound codecs that can be written.", Self::all().iter().map(|codec| codec.id))
-    }
-}
-
-impl ToSchema for SoundCodec {}
-
-impl Valued for SoundCodec {
-    fn kind() -> Kind {
-        let choice = |codec: Self| {
-            let containers: Vec<&str> = codec.containers.iter().map(|container| container.words()).collect();
-            Choice::new(codec, codec.words, format!("In {}.", containers.join(", ")))
-        };
-        Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
     }
 }

@@ -223,16 +223,16 @@ pub enum Denoising {
 #[serde(deny_unknown_fields, default)]
 pub struct Adjustment {
     /// Added to luma: -100 to 100 hundredths of the way from black to white; 0 changes nothing.
-    #[setting(name = "Brightness", unit = "%", least = -100, most = 100)]
+    #[setting(name = "Brightness", unit = "%", least = -100, most = 100, offers = offers(&[0, -20, -10, 10, 20], " %"))]
     pub brightness: i16,
     /// Spread around middle grey: 0 to 400 percent; 100 changes nothing.
-    #[setting(name = "Contrast", unit = "%", least = 0, most = 400)]
+    #[setting(name = "Contrast", unit = "%", least = 0, most = 400, offers = offers(&[100, 80, 90, 110, 120], " %"))]
     pub contrast: u16,
     /// Lifts the middle tones: 10 to 500 percent; 100 changes nothing.
-    #[setting(name = "Gamma", unit = "%", least = 10, most = 500)]
+    #[setting(name = "Gamma", unit = "%", least = 10, most = 500, offers = offers(&[100, 80, 90, 110, 120], " %"))]
     pub gamma: u16,
     /// Strength of colour: 0 to 400 percent; 100 changes nothing.
-    #[setting(name = "Saturation", unit = "%", least = 0, most = 400)]
+    #[setting(name = "Saturation", unit = "%", least = 0, most = 400, offers = offers(&[100, 0, 80, 120], " %"))]
     pub saturation: u16,
 }
 

@@ -143,7 +143,7 @@ async fn main() -> Outcome<()> {
     night.shoot("mend").await?;
     // As each preset says again.
     night.click("[data-setting='picture.colour.lut'] [role=combobox]").await?;
-    night.choose("as each preset says").await?;
+    night.choose("from the preset").await?;
     night.go("watch", "[data-testid=watch-folder]").await?;
     night.browser.wait_for_count("[data-stage=out][data-count='2']", 1, Duration::from_secs(120)).await?;
     night.browser.wait_for_count("[data-state=failed]", 1, Duration::from_secs(120)).await?;

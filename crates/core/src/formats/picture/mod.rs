@@ -10,14 +10,14 @@ mod hevc;
 mod mpeg2;
 mod prores;
 
-use std::fmt;
-use std::ops::{Deref, RangeInclusive};
+use std::ops::RangeInclusive;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::openapi::RefOr;
-use utoipa::openapi::schema::{ObjectBuilder, Schema, SchemaType, Type};
+use utoipa::openapi::schema::Schema;
 use utoipa::{PartialSchema, ToSchema};
 
+use super::declared::{declared, unknown, words_of};
 use super::level::Levels;
 use super::{Container, Effort, text_or_number};
 use crate::catalogue::{Choice, Kind, OnlyWith, Valued};
@@ -347,65 +347,9 @@ impl PictureCodec {
     pub const fn declared(declaration: &'static PictureDeclaration) -> Self {
         Self(declaration)
     }
-
-    /// By its word in documents.
-    #[must_use]
-    pub fn named(id: &str) -> Option<Self> {
-        Self::all().into_iter().find(|codec| codec.id == id)
-    }
 }
 
-impl Deref for PictureCodec {
-    type Target = PictureDeclaration;
-    fn deref(&self) -> &PictureDeclaration {
-        self.0
-    }
-}
-
-impl fmt::Debug for PictureCodec {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.id)
-    }
-}
-
-impl PartialEq for PictureCodec {
-    fn eq(&self, other: &Self) -> bool {
-        self.id == other.id
-    }
-}
-
-impl Eq for PictureCodec {}
-
-impl Serialize for PictureCodec {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(self.id)
-    }
-}
-
-impl<'de> Deserialize<'de> for PictureCodec {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let id = String::deserialize(deserializer)?;
-        Self::named(&id).ok_or_else(|| unknown(&id, "codec of pictures", Self::all().iter().map(|codec| codec.id)))
-    }
-}
-
-impl PartialSchema for PictureCodec {
-    fn schema() -> RefOr<Schema> {
-        words_of("Picture codecs that can be written.", Self::all().iter().map(|codec| codec.id))
-    }
-}
-
-impl ToSchema for PictureCodec {}
-
-impl Valued for PictureCodec {
-    fn kind() -> Kind {
-        let choice = |codec: Self| {
-            let containers: Vec<&str> = codec.containers.iter().map(|container| container.words()).collect();
-            Choice::new(codec, codec.words, format!("In {}.", containers.join(", ")))
-        };
-        Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
-    }
-}
+declared!(PictureCodec, PictureDeclaration, "codec of pictures", "Picture codecs that can be written.");
 
 /// The name of a profile; each belongs to some codecs only.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -467,19 +411,4 @@ impl Valued for ProfileName {
         };
         Kind::Choice { of: Self::all().into_iter().map(choice).collect(), or_fraction: None }
     }
-}
-
-/// That a document names something that is not there.
-pub(super) fn unknown<E: serde::de::Error>(id: &str, what: &str, known: impl Iterator<Item = &'static str>) -> E {
-    let known: Vec<&str> = known.collect();
-    E::custom(format!("“{id}” is no {what}: known are {}", known.join(", ")))
-}
-
-/// The schema of a text that is one of these words.
-pub(super) fn words_of(description: &str, words: impl Iterator<Item = &'static str>) -> RefOr<Schema> {
-    let schema = ObjectBuilder::new()
-        .schema_type(SchemaType::new(Type::String))
-        .description(Some(description))
-        .enum_values(Some(words.collect::<Vec<_>>()));
-    schema.build().into()
 }
