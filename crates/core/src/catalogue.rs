@@ -13,7 +13,7 @@ use crate::units::BitRate;
 /// A setting.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Setting {
-    /// Its place in a preset's document, as `picture.rate`.
+    /// Its place in a preset's document, as `picture.rate`; within a form of a rule, the name of its field.
     pub place: String,
     /// What it is called.
     pub name: String,
@@ -187,12 +187,6 @@ impl Setting {
             is_optional: V::IS_OPTIONAL,
             kind: V::kind(),
         }
-    }
-
-    /// The name of its field: the last part of its place.
-    #[must_use]
-    pub fn name_in_document(&self) -> String {
-        self.place.rsplit('.').next().unwrap_or_default().to_owned()
     }
 }
 

@@ -95,7 +95,7 @@ fn what_is_offered_can_be_had_and_what_lies_beyond_is_refused() {
         let Kind::Rule { tag, forms } = &setting.kind else { continue };
         for form in forms {
             let first = |setting: &Setting| ends(setting).0.first().cloned().unwrap_or(json!("eng"));
-            let usual: BTreeMap<String, Value> = form.settings.iter().map(|own| (own.name_in_document(), first(own))).collect();
+            let usual: BTreeMap<String, Value> = form.settings.iter().map(|own| (own.place.clone(), first(own))).collect();
             let with = |name: &str, value: Value| {
                 let mut document = json!(usual);
                 document[*tag] = json!(form.value);
@@ -105,7 +105,7 @@ fn what_is_offered_can_be_had_and_what_lies_beyond_is_refused() {
                 document
             };
             for own in &form.settings {
-                let name = own.name_in_document();
+                let name = own.place.clone();
                 let (within, beyond) = ends(own);
                 tried += within.len() + beyond.len();
                 let place = format!("{} as {}", setting.place, form.value);

@@ -315,8 +315,9 @@ fn of_rule(input: &DeriveInput, data: &syn::DataEnum) -> syn::Result<TokenStream
             #[allow(unused_mut)]
             let mut own: Vec<crate::catalogue::Setting> = Vec::new();
             {
-                let settings = &mut own;
-                let _ = &settings;
+                // What a form has is named by its field alone.
+                let (settings, place) = (&mut own, "");
+                let _ = (&settings, place);
                 #(#own_settings)*
             }
             crate::catalogue::Form { value: #word.to_owned(), words: #form_words.to_owned(), says: #form_says.to_owned(), settings: own }

@@ -237,6 +237,37 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn overrides_are_chosen_and_typed_and_what_cannot_be_had_says_what_can() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (browser, id) = open_sheet(&application, &["web-720"]).await?;
+    application.settled_sheet(&id).await?;
+    browser.find("[role=gridcell][data-state=idle]").await?.click().await?;
+    browser.find("[data-cursor=true]").await?.send_keys(Key::Enter + "").await?;
+    browser.find("[data-testid=own-settings]").await?.click().await?;
+    browser.find("[data-setting='picture.rate'] [role=combobox]").await?.click().await?;
+    browser.find_text("constant rate").await?.click().await?;
+    browser.wait_for_text("[data-setting='picture.rate'] [role=combobox]", "constant rate").await?;
+    // Another form begins with what the column has, and takes whatever is allowed.
+    let rate = "[data-setting='picture.rate.bits_per_second'] input";
+    assert_eq!(browser.find(rate).await?.prop("value").await?.as_deref(), Some("4 Mb/s"));
+    let typed = async |text: &str| -> Outcome<()> {
+        browser.find(rate).await?.send_keys(Key::Control + "a").await?;
+        browser.find(rate).await?.send_keys(text).await?;
+        browser.find(rate).await?.send_keys(Key::Enter + "").await?;
+        Ok(())
+    };
+    typed("9 kb/s").await?;
+    browser.wait_for_text("[data-setting='picture.rate.bits_per_second']", "16 kb/s to 2000 Mb/s").await?;
+    typed("2,5 Mb/s").await?;
+    browser.find("[data-testid=confirm-own]").await?.click().await?;
+    browser.wait_for_count("[role=gridcell] [data-own=true]", 1, Duration::from_secs(10)).await?;
+    let own = &cells(&application, &id).await?[0]["overrides"];
+    assert_eq!(own, &json!({ "picture": { "rate": { "mode": "constant", "bits_per_second": 2_500_000 } } }));
+    assert_eq!(browser.console_errors().await?, Vec::<String>::new());
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_withheld_file_says_why_is_seen_and_is_released_from_its_slip() -> Outcome<()> {
     let application = Application::start().await?;
     let (browser, id) = open_sheet(&application, &["review-small"]).await?;

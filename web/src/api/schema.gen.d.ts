@@ -3184,7 +3184,7 @@ export interface components {
             kind: components["schemas"]["Kind"];
             /** @description What it is called. */
             name: string;
-            /** @description Its place in a preset's document, as `picture.rate`. */
+            /** @description Its place in a preset's document, as `picture.rate`; within a form of a rule, the name of its field. */
             place: string;
             /** @description What it means. */
             says: string;
