@@ -103,7 +103,7 @@ pub(crate) struct PresetsTask {
     #[arg(long, conflicts_with = "json")]
     pub(crate) schema: bool,
 
-    /// List every setting with its values, as --set takes them
+    /// List every setting with its values, as --set takes them.
     #[arg(long, conflicts_with = "schema")]
     pub(crate) settings: bool,
     /// The state folder of the application, for the presets of the house.

@@ -30,7 +30,7 @@ fn sources(folder: &Path) -> Vec<PathBuf> {
     entries.flat_map(of).collect()
 }
 
-/// The modules that a source names by `crate::`, and those that it leaves its own by `super::` for.
+/// The modules that a source names by `crate::`.
 fn named_modules(text: &str) -> BTreeSet<&str> {
     let code = text.lines().filter(|line| !line.trim_start().starts_with("//"));
     let names = code.flat_map(|line| line.split("crate::").skip(1));

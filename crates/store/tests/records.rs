@@ -71,6 +71,8 @@ async fn processor_time_is_shared_out_and_becomes_a_factor() {
         let names = database.run_names(&runs).await.unwrap();
         assert_eq!([0, 1].map(|run| names[&runs[run]].expected_cpu), [Some(2.0), Some(6.0)]);
         database.save_cpu_seconds(&runs, 24.0).await.unwrap();
+        // A job of which no run could begin.
+        database.save_cpu_seconds(&[], 1.0).await.unwrap();
         let factors = database.cost_factors().await.unwrap();
         // A preset of which nothing has ended goes by the machine.
         for preset in ["Sound only", "Web 1080"] {

@@ -188,14 +188,14 @@ function Slide({ least, most, usual, name, value, onChange }: Ends & { name: str
 }
 
 function RuleField({ kind, ...props }: Props & { kind: Extract<Kind, { kind: "rule" }> }) {
-  const { setting, value, onChange } = props;
+  const { setting, value, languages, onChange } = props;
   const fields = typeof value === "object" && value !== null ? (value as Record<string, unknown>) : undefined;
   const tagged = fields?.[kind.tag];
   const form = kind.forms.find((known) => known.value === tagged);
   const items = kind.forms.map((known): [string, unknown] => [known.words, known.value]);
   return (
     <>
-      <Select {...props} value={fields === undefined ? undefined : tagged} items={items} onChange={(to) => { onChange(typeof to === "string" ? formOf(kind, to, fields ?? props.inherited) : undefined); }} />
+      <Select {...props} value={fields === undefined ? undefined : tagged} items={items} onChange={(to) => { onChange(typeof to === "string" ? formOf(kind, to, languages[0] ?? "eng", fields ?? props.inherited) : undefined); }} />
       {form !== undefined && form.settings.length > 0 && (
         <Box sx={{ pl: 2 }}>
           {form.settings.map((own) => (

@@ -75,9 +75,11 @@ test("a form of a rule begins with what it needs, and keeps what it can", () => 
     forms: [
       { value: "constant_quality", words: "constant quality", says: "", settings: [named("crf", { kind: "number", offers: [{ value: "20", words: "20" }] })] },
       { value: "average", words: "mean rate", says: "", settings: [named("bits_per_second", bits), named("peak", bits, true)] },
+      { value: "language", words: "by language", says: "", settings: [named("language", { kind: "language" })] },
     ],
   };
-  expect(formOf(rule, "constant_quality")).toEqual({ mode: "constant_quality", crf: 20 });
-  expect(formOf(rule, "average", { mode: "constant", bits_per_second: 5e6 })).toEqual({ mode: "average", bits_per_second: 5e6 });
-  expect(formOf(rule, "average")).toEqual({ mode: "average", bits_per_second: 8e6 });
+  expect(formOf(rule, "language", "fra")).toEqual({ mode: "language", language: "fra" });
+  expect(formOf(rule, "constant_quality", "eng")).toEqual({ mode: "constant_quality", crf: 20 });
+  expect(formOf(rule, "average", "eng", { mode: "constant", bits_per_second: 5e6 })).toEqual({ mode: "average", bits_per_second: 5e6 });
+  expect(formOf(rule, "average", "eng")).toEqual({ mode: "average", bits_per_second: 8e6 });
 });

@@ -78,7 +78,7 @@ export function limitsWords({ least, most, unit, kind }: Limits & { kind: Figure
 }
 
 /** A value with which a form of a rule can begin. */
-function first(setting: Setting): unknown {
+function first(setting: Setting, language: string): unknown {
   const { kind } = setting;
   switch (kind.kind) {
     case "switch":
@@ -91,21 +91,21 @@ function first(setting: Setting): unknown {
     case "fraction":
       return kind.offers?.[0]?.value ?? kind.least ?? "1";
     case "language":
-      return "eng";
+      return language;
     case "text":
     case "file":
       return "";
     case "parts":
       return [];
     case "rule":
-      return formOf(kind, kind.forms[0]?.value ?? "");
+      return formOf(kind, kind.forms[0]?.value ?? "", language);
   }
 }
 
-/** A form of a rule with what it needs. */
-export function formOf(kind: Extract<Kind, { kind: "rule" }>, form: string, keep: unknown = null): Fields {
+/** A form of a rule with what it needs; `language` is the one that the source has. */
+export function formOf(kind: Extract<Kind, { kind: "rule" }>, form: string, language: string, keep: unknown = null): Fields {
   const settings = kind.forms.find((known) => known.value === form)?.settings ?? [];
   const before = fieldsOf(keep) ?? {};
-  const fields = settings.filter((own) => !own.is_optional).map((own) => [own.place, before[own.place] ?? first(own)] as const);
+  const fields = settings.filter((own) => !own.is_optional).map((own) => [own.place, before[own.place] ?? first(own, language)] as const);
   return { [kind.tag]: form, ...Object.fromEntries(fields) };
 }

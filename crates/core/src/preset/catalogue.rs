@@ -2,6 +2,7 @@
 //! source.
 
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -38,12 +39,16 @@ const SECTIONS: [(&str, &[&str]); 11] = [
     ("Name", &["name", "id", "use_when", "name_pattern"]),
 ];
 
-/// All settings of a preset.
-#[must_use]
-pub fn settings() -> Vec<Setting> {
+static SETTINGS: LazyLock<Vec<Setting>> = LazyLock::new(|| {
     let mut settings = Vec::new();
     Preset::describe("", Named { name: "", term: None, says: "" }, &mut settings);
     settings
+});
+
+/// All settings of a preset.
+#[must_use]
+pub fn settings() -> &'static [Setting] {
+    &SETTINGS
 }
 
 /// The catalogue: all settings in their sections.
@@ -62,9 +67,8 @@ pub fn catalogue() -> Vec<Section> {
 /// Which settings mean nothing for a source made by this preset, by their places, and why, as the end of a sentence.
 #[must_use]
 pub fn idle_settings(reading: &Reading, preset: &Preset) -> BTreeMap<String, String> {
-    let settings = settings();
     let why = |setting: &Setting| Some((setting.place.clone(), idle(&setting.place, reading, preset)?));
-    settings.iter().filter_map(why).collect()
+    settings().iter().filter_map(why).collect()
 }
 
 fn idle(place: &str, reading: &Reading, preset: &Preset) -> Option<String> {

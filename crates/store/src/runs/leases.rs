@@ -211,6 +211,9 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn save_cpu_seconds(&self, runs: &[Uuid], seconds: f64) -> Result<(), StoreError> {
+        if runs.is_empty() {
+            return Ok(());
+        }
         let mut query = sqlx::QueryBuilder::new("UPDATE runs JOIN (SELECT SUM(expected_cpu) AS seconds FROM runs WHERE id IN ");
         let ids = |query: &mut sqlx::QueryBuilder<sqlx::MySql>| {
             query.push_tuples(runs, |mut row, run| {
