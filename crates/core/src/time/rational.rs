@@ -39,14 +39,15 @@ impl Rational {
         (denominator != 0).then(|| reduce(numerator.into(), denominator.into()))
     }
 
-    /// A fraction known to be sound when the program was written.
+    /// A fraction known to be sound when the program was written, reduced like any other.
     ///
     /// # Panics
     /// At compile time where the denominator is not positive.
     #[must_use]
     pub const fn constant(numerator: i64, denominator: i64) -> Self {
         assert!(denominator > 0, "a constant fraction needs a positive denominator");
-        Self { numerator, denominator }
+        let divisor = gcd_of_64_bits(numerator.unsigned_abs(), denominator.unsigned_abs()).cast_signed();
+        Self { numerator: numerator / divisor, denominator: denominator / divisor }
     }
 
     /// What stands above the line.
@@ -162,7 +163,7 @@ fn gcd(mut a: u128, mut b: u128) -> u128 {
     a
 }
 
-fn gcd_of_64_bits(mut a: u64, mut b: u64) -> u64 {
+const fn gcd_of_64_bits(mut a: u64, mut b: u64) -> u64 {
     while b != 0 {
         (a, b) = (b, a % b);
     }
