@@ -12,6 +12,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use beryl_core::after::check::CheckReport;
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan_with as plan;
@@ -19,7 +20,7 @@ use beryl_core::preset::builtin_presets;
 use beryl_core::reading::Reading;
 use beryl_store::Database;
 use beryl_store::private_server::PrivateServer;
-use beryl_store::runs::{MadeFile, NewRun, Origin};
+use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sheets::Deliverable;
 use beryl_store::sources::ScanState;
 use beryl_store::storages::Storage;
@@ -123,9 +124,10 @@ async fn finish_column(
             return;
         }
         for one in claimed {
-            database.set_checking(one.lease, &report, &reading.facts).await.unwrap();
-            let made = MadeFile { file: 1, modified: 1 };
-            database.set_target(one.lease, &one.run.stem, made).await.unwrap();
+            database.set_checking(one.lease, &report, std::slice::from_ref(&reading.facts)).await.unwrap();
+            database.set_temporaries(one.lease, std::slice::from_ref(&one.run.stem)).await.unwrap();
+            let made = Made { number: 1, modified: 1, size: 1 };
+            database.set_targets(one.lease, &[(one.run.stem.clone(), made)]).await.unwrap();
             database.finish(one.lease, RunState::Done, None).await.unwrap();
         }
     }

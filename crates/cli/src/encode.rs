@@ -9,16 +9,15 @@ use std::time::Duration;
 use beryl_core::after::check::{CheckReport, judge, problem_of};
 use beryl_core::flow::run::{ClashRule, Progress};
 use beryl_core::lut::FENMARK_LOG;
-use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{AidName, Plan};
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
-use beryl_core::time::rate_text;
 use beryl_core::units::ByteSize;
 use beryl_worker::{
-    Engine, FileId, Placed, Replacing, candidate, open_folder, place, remove_temporary, temporary_name, withhold,
+    Engine, FileId, MOST_NUMBERS, NameParts, NamedSource, Placed, Placing, Replacing, candidates, endings, made, not_named,
+    open_folder, place, remove_temporary, temporary_names, withhold,
 };
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
@@ -34,9 +33,13 @@ struct OutputReport {
     source: String,
     preset: String,
     plan: Option<Plan>,
+    /// The finished file, or the first of those that belong together.
     file: Option<String>,
+    /// The other files that belong to it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    beside: Vec<String>,
     skipped: bool,
-    /// The file that is not as planned, where it was kept.
+    /// The file that is not as planned, or the first of them, where it was kept.
     withheld: Option<String>,
     size_before: ByteSize,
     size_after: Option<ByteSize>,
@@ -77,6 +80,13 @@ struct Underway {
     stem: StoragePath,
     bar: ProgressBar,
     report: OutputReport,
+}
+
+impl Underway {
+    /// Where its files are written.
+    fn temporaries(&self) -> impl Iterator<Item = &StoragePath> {
+        self.run.outputs.iter().map(|output| &output.path)
+    }
 }
 
 pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
@@ -121,6 +131,7 @@ async fn encode_file(
         preset: preset.id.clone(),
         plan: None,
         file: None,
+        beside: Vec::new(),
         skipped: false,
         withheld: None,
         size_before: ByteSize(0),
@@ -201,7 +212,7 @@ fn below(folder: &Path, path: &StoragePath) -> PathBuf {
 }
 
 fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
-    candidate(stem, plan.container.extension(), 1).is_ok_and(|path| below(out, &path).exists())
+    candidates(stem, &endings(plan), 1).is_ok_and(|paths| paths.iter().any(|path| below(out, path).exists()))
 }
 
 fn prepare(
@@ -211,27 +222,22 @@ fn prepare(
     number: usize,
     out: &Path,
 ) -> Result<(EncodeRun, StoragePath), Problem> {
-    let what = || format!("{} cannot be named", preset.name);
-    let fields = NameFields {
-        source: source.file.path.stem(),
-        folder: String::new(),
-        preset: preset.id.clone(),
-        width: plan.picture.as_ref().map(|picture| picture.width),
-        height: plan.picture.as_ref().map(|picture| picture.height),
-        codec: plan.codec_word(),
-        rate: plan.picture.as_ref().map(|picture| rate_text(picture.frame_rate.rate())),
+    let named = NamedSource {
+        stem: source.file.path.stem(),
+        folder: "",
         date: chrono::Local::now().date_naive(),
         counter: u32::try_from(number + 1).unwrap_or(u32::MAX),
     };
-    let invalid = |why: String| Problem::new(ProblemKind::Invalid, what(), why);
-    let name = name_for(&preset.name_pattern, &fields).map_err(|error| invalid(error.to_string()))?;
-    let stem = StoragePath::from_bytes(name.as_bytes()).map_err(|error| invalid(error.to_string()))?;
+    let parts = NameParts::of(&plan);
+    let name = parts.name(&preset.name_pattern, &named)?;
+    let stem = StoragePath::from_bytes(name.as_bytes()).map_err(|error| not_named(&error))?;
     let id = Uuid::new_v4();
     open_folder(out, &stem.parent())?;
-    let temporary = temporary_name(&stem, &id).map_err(|error| invalid(error.to_string()))?;
+    let temporaries = temporary_names(&stem, &id, parts.endings.len())?;
     let aids = aids_of(&plan)?;
-    let root = out.to_str().ok_or_else(|| invalid("the name of the output folder is not UTF-8".to_owned()))?;
-    Ok((EncodeRun { id, plan, output: FileRef { root: root.to_owned(), path: temporary }, aids }, stem))
+    let root = out.to_str().ok_or_else(|| not_named(&"the name of the output folder is not UTF-8"))?;
+    let outputs = temporaries.into_iter().map(|path| FileRef { root: root.to_owned(), path }).collect();
+    Ok((EncodeRun { id, plan, outputs, aids }, stem))
 }
 
 /// The tables and pictures that a plan calls by name: on the command line, names of files.
@@ -279,7 +285,7 @@ async fn follow(
             Some(Event::Failed { problem }) => {
                 for output in underway.iter_mut().filter(|output| output.report.file.is_none() && output.report.problem.is_none())
                 {
-                    drop(remove_temporary(out, &output.run.output.path));
+                    output.temporaries().for_each(|temporary| drop(remove_temporary(out, temporary)));
                     output.report.problem = Some(problem.clone());
                 }
             }
@@ -306,20 +312,24 @@ fn take_news(task: &EncodeTask, output: &mut Underway, out: &Path, protected: &[
         RunNews::Written { measured } => {
             let check = judge(&output.run.plan, &measured);
             let problem = problem_of(&output.run.plan, &measured, &check);
+            let size = check.size;
             output.report.check = Some(check);
             match problem.map_or_else(|| finish(output, out, protected, task.if_exists.into()), Err) {
-                Ok(Some(path)) => {
-                    let (before, after) = (output.report.size_before, measured.facts.size);
+                Ok(Some(paths)) => {
+                    let (before, after) = (output.report.size_before, size);
                     output.report.size_after = Some(after);
-                    output.report.file = Some(below(out, &path).display().to_string());
+                    let mut files = paths.iter().map(|path| below(out, path).display().to_string());
+                    output.report.file = files.next();
+                    output.report.beside = files.collect();
                     output.bar.set_position(1000);
                     output.bar.finish_with_message(format!("{before} → {after}, checked"));
                 }
                 Ok(None) => output.report.skipped = true,
                 // What took a night to make is not thrown away: it waits for a person under a name of its own.
                 Err(problem) => {
-                    let kept = withhold(out, &output.run.output.path, &output.stem, output.run.plan.container.extension());
-                    output.report.withheld = kept.ok().map(|path| below(out, &path).display().to_string());
+                    let files: Vec<StoragePath> = output.temporaries().cloned().collect();
+                    let kept = withhold(out, &files, &output.stem, &endings(&output.run.plan)).unwrap_or_default();
+                    output.report.withheld = kept.first().map(|path| below(out, path).display().to_string());
                     let next = match &output.report.withheld {
                         Some(file) => format!("Look at {file}, which was kept. {}", problem.next),
                         None => problem.next.clone(),
@@ -350,24 +360,31 @@ fn human(seconds: f64) -> String {
     }
 }
 
-/// Gives the file its name; nothing where the rule says that the old file stays.
-fn finish(output: &Underway, out: &Path, protected: &[FileId], rule: ClashRule) -> Result<Option<StoragePath>, Problem> {
-    let extension = output.run.plan.container.extension();
-    for number in 1..10_000 {
-        let target = candidate(&output.stem, extension, number)
-            .map_err(|error| Problem::new(ProblemKind::Invalid, "the output cannot be named", error.to_string()))?;
-        let replacing = if rule == ClashRule::Replace { Replacing::AllBut(protected) } else { Replacing::Never };
-        match place(out, &output.run.output.path, &target, replacing)? {
-            Placed::Protected => {
-                let what = format!("{} was not replaced", target.name());
+/// Gives the files their names; nothing where the rule says that the old ones stay.
+fn finish(output: &Underway, out: &Path, protected: &[FileId], rule: ClashRule) -> Result<Option<Vec<StoragePath>>, Problem> {
+    let replacing = if rule == ClashRule::Replace { Replacing::AllBut(protected.to_vec()) } else { Replacing::Never };
+    let endings = endings(&output.run.plan);
+    for number in 1..MOST_NUMBERS {
+        let targets = candidates(&output.stem, &endings, number)?;
+        let placing = output.temporaries().zip(&targets).map(|(temporary, target)| {
+            Ok(Placing { temporary: temporary.clone(), target: target.clone(), made: made(out, temporary)? })
+        });
+        let placing: Vec<Placing> = placing.collect::<Result<_, Problem>>()?;
+        match place(out, &placing, &replacing)? {
+            Placed::Done => return Ok(Some(targets)),
+            Placed::Protected(file) => {
+                let what = format!("{} was not replaced", targets[file].name());
                 return Err(Problem::new(ProblemKind::NameTaken, what, "it is one of the sources"));
             }
-            Placed::Done => return Ok(Some(target)),
-            Placed::Taken if rule == ClashRule::Skip => {
-                remove_temporary(out, &output.run.output.path)?;
+            Placed::Missing(file) => {
+                let what = format!("{} could not be named", targets[file].name());
+                return Err(Problem::new(ProblemKind::Missing, what, "it is not there any more"));
+            }
+            Placed::Taken(_) if rule == ClashRule::Skip => {
+                output.temporaries().try_for_each(|temporary| remove_temporary(out, temporary))?;
                 return Ok(None);
             }
-            Placed::Taken => {}
+            Placed::Taken(_) => {}
         }
     }
     Err(Problem::new(ProblemKind::NameTaken, "the output cannot be named", "ten thousand numbers are taken"))

@@ -12,6 +12,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use beryl_core::preset::builtin;
+use beryl_demo::{Clip, clips, make};
 use common::{beryl, clip, names};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
@@ -140,12 +141,15 @@ async fn a_batch_survives_the_death_of_engine_server_and_database() {
     application.wait(&id, long, is_under_way).await;
     let engines = engines_of(application.process.id());
     assert!(!engines.is_empty());
+    // Those at work give way to people (field 19 of proc(5)).
+    let nice = |engine: &i32| -> i32 {
+        let stat = std::fs::read_to_string(format!("/proc/{engine}/stat")).unwrap_or_default();
+        stat.rsplit_once(") ").map_or(0, |(_, fields)| fields.split(' ').nth(16).unwrap().parse().unwrap())
+    };
+    assert!(engines.iter().any(|engine| nice(engine) >= 10));
     for engine in engines {
-        // They give way to people (field 19 of proc(5)).
-        let stat = std::fs::read_to_string(format!("/proc/{engine}/stat")).unwrap();
-        let nice: i32 = stat.rsplit_once(") ").unwrap().1.split(' ').nth(16).unwrap().parse().unwrap();
-        assert!(nice >= 10, "{nice}");
-        kill(Pid::from_raw(engine), Signal::SIGKILL).unwrap();
+        // One that looked at a picture may have ended.
+        let _gone_already = kill(Pid::from_raw(engine), Signal::SIGKILL);
     }
     // The server: its engines notice and leave nothing.
     application.wait(&id, long, is_under_way).await;
@@ -173,6 +177,61 @@ async fn a_batch_survives_the_death_of_engine_server_and_database() {
     assert!(written.iter().all(|name| !name.contains(".part") && !name.contains("_2.")), "{written:?}");
     let queue = application.call(reqwest::Method::GET, "/api/queue", None).await;
     assert_eq!(queue["items"].as_array().unwrap().len(), 4, "every output has one run");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_set_of_files_is_whole_or_not_there_whenever_the_server_dies() {
+    let folder = tempfile::tempdir().unwrap();
+    let (media, out, state) = (folder.path().join("media"), folder.path().join("out"), folder.path().join("state"));
+    std::fs::create_dir_all(&out).unwrap();
+    let clip = clips().into_iter().find(|clip| clip.path == "interview_odile_en-fr.mkv").unwrap();
+    make(&Clip { seconds: 1, ..clip }.with_sound_repeated(2), &media).unwrap();
+    let mut application = Application::start(&state);
+    let storage = application.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": "Media", "root": media }))).await;
+    let target = application.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": "Out", "root": out }))).await;
+    let sheet = application.call(reqwest::Method::POST, "/api/sheets", Some(json!({ "name": "Sets" }))).await;
+    let id = sheet["id"].as_str().unwrap().to_owned();
+    let sources = json!({ "storage": storage["id"], "paths": [""] });
+    application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/sources"), Some(sources)).await;
+    let mut preset = builtin("web-720").unwrap();
+    preset.sound = serde_json::from_value(json!({ "codec": "pcm24", "files": "apart" })).unwrap();
+    let columns = 4;
+    for column in 0..columns {
+        let column = json!({ "preset": preset, "storage": target["id"], "folder": format!("set {column}") });
+        application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/deliverables"), Some(column)).await;
+    }
+    let long = Duration::from_secs(240);
+    let is_planned = |sheet: &Value| cells(sheet).iter().all(|cell| !cell["forecast"].is_null());
+    application.wait(&id, long, |sheet| cells(sheet).len() == columns && is_planned(sheet)).await;
+    application.call(reqwest::Method::POST, &format!("/api/sheets/{id}/run"), Some(json!({}))).await;
+
+    // Dead in the moment in which a set gets its first names, once for each set.
+    for column in 0..columns {
+        let set = out.join(format!("set {column}"));
+        let until = Instant::now() + long;
+        while !set.is_dir() || names(&set).iter().all(|name| name.starts_with('.')) {
+            assert!(Instant::now() < until, "no file of set {column} was named");
+            std::thread::yield_now();
+        }
+        application.kill();
+        application = Application::start(&state);
+    }
+    let all_ended = |sheet: &Value| {
+        cells(sheet).iter().all(|cell| matches!(cell["run"]["state"].as_str(), Some("done" | "failed" | "cancelled")))
+    };
+    let sheet = application.wait(&id, long, all_ended).await;
+    for (column, cell) in cells(&sheet).iter().enumerate() {
+        assert_eq!(cell["run"]["state"], "done", "{}", cell["run"]["problem"]);
+        let beside = cell["run"]["beside"].as_array().unwrap().iter();
+        let files: Vec<&str> = std::iter::once(&cell["run"]["path"]).chain(beside).map(|path| path.as_str().unwrap()).collect();
+        let weight: u64 = files.iter().map(|file| std::fs::metadata(out.join(file)).unwrap().len()).sum();
+        assert_eq!(weight, cell["run"]["size"].as_u64().unwrap(), "{files:?}");
+        // Nothing else is left there: no file of a set that was given up, none under a temporary name.
+        let mut here: Vec<String> = files.iter().map(|file| file.rsplit('/').next().unwrap().to_owned()).collect();
+        here.sort();
+        assert_eq!(here.len(), 5);
+        assert_eq!(names(&out.join(format!("set {column}"))), here);
+    }
 }
 
 /// The process of the database.

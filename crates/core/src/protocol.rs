@@ -91,8 +91,8 @@ pub struct EncodeRun {
     pub id: Uuid,
     /// What to make.
     pub plan: Plan,
-    /// Where, under a temporary name.
-    pub output: FileRef,
+    /// Where, under temporary names: a file for each of the plan's artifacts, in their order.
+    pub outputs: Vec<FileRef>,
     /// Other files that its steps need.
     #[serde(default)]
     pub aids: Vec<Aid>,
@@ -331,12 +331,12 @@ pub enum RunNews {
         /// How far.
         progress: Progress,
     },
-    /// Its file is written and is being read back.
+    /// Its files are written and are being read back.
     Reading,
-    /// Its file is written under its temporary name, flushed to disk, and read back.
+    /// Its files are written under their temporary names, flushed to disk, and read back.
     Written {
-        /// What was found in it.
-        measured: Box<Measured>,
+        /// What was found in each, in the order of the plan's artifacts.
+        measured: Vec<Measured>,
     },
     /// It ended without a file.
     Failed {

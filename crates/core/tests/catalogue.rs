@@ -27,7 +27,7 @@ fn places(at: &str, value: &Value, rules: &[&str], places: &mut Vec<String>) {
 
 #[test]
 fn every_field_of_a_document_stands_in_one_section_with_a_name() {
-    let own = json!({ "picture": { "overlays": { "watermark": { "picture": "tile.png" } } }, "sound": { "downmix": { "lfe": -6, "level": 3 }, "pitch": "follow" } });
+    let own = json!({ "picture": { "overlays": { "watermark": { "picture": "tile.png" } } }, "sound": { "codec": "pcm24", "bits_per_second": null, "downmix": { "lfe": -6, "level": 3 }, "pitch": "follow", "files": "apart" } });
     let whole =
         with_overrides(&builtin("web-1080").expect("ships"), &PresetPatch::from_value(own).expect("sound")).expect("sound");
     let settings = settings();

@@ -5,13 +5,14 @@
 
 mod common;
 
-use beryl_core::after::check::{CheckItem, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare, judge, problem_of};
+use beryl_core::after::check;
+use beryl_core::after::check::{CheckItem, CheckReport, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare};
 use beryl_core::facts::{Chapter, Content};
 use beryl_core::formats::Level;
 use beryl_core::picture::{FieldOrder, Hdr, Orientation};
 use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
-use beryl_core::problem::ProblemKind;
+use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
 use beryl_core::time::{Rational, pace};
 use beryl_core::timeline::Remark;
@@ -19,6 +20,15 @@ use beryl_core::units::ByteSize;
 use common::reading;
 use proptest::prelude::*;
 use serde_json::{Value, json};
+
+/// The verdict on the one file of a plan.
+fn judge(plan: &Plan, measured: &Measured) -> CheckReport {
+    check::judge(plan, std::slice::from_ref(measured))
+}
+
+fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Option<Problem> {
+    check::problem_of(plan, std::slice::from_ref(measured), report)
+}
 
 /// A plan, and what a perfect file of it measures. The source has HDR metadata, a language, a chapter and a title.
 fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {

@@ -58,6 +58,17 @@ pub struct Clip {
     pub recording: Recording,
 }
 
+impl Clip {
+    /// The same clip with all its streams of sound so many times over.
+    #[must_use]
+    pub fn with_sound_repeated(self, times: usize) -> Self {
+        let again = self.voices.len() * times;
+        let voices = self.voices.iter().cycle().take(again).cloned().collect();
+        let sounds = self.recording.sounds.iter().cycle().take(again).cloned().collect();
+        Self { voices, recording: Recording { sounds, ..self.recording }, ..self }
+    }
+}
+
 fn colour(name: &str, matrix: &str) -> Colour {
     Colour {
         primaries: Some(name.to_owned()),

@@ -183,11 +183,13 @@ impl Rules {
                 self.read_source(source);
                 for run in runs {
                     run.aids.iter().for_each(|aid| self.read(&aid.file));
-                    self.read(&run.output);
-                    // Where the source lies beside its outputs it could be removed as well. What is given up there
-                    // is left for whoever started the engine to remove.
-                    if lies_apart(source, run) {
-                        self.folder_of(&run.output, AccessFs::RemoveFile.into());
+                    for output in &run.outputs {
+                        self.read(output);
+                        // Where the source lies beside its outputs it could be removed as well. What is given up there
+                        // is left for whoever started the engine to remove.
+                        if lies_apart(source, output) {
+                            self.folder_of(output, AccessFs::RemoveFile.into());
+                        }
                     }
                 }
             }

@@ -37,7 +37,7 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
         .map(|(number, plan)| EncodeRun {
             id: Uuid::now_v7(),
             plan: plan.clone(),
-            output: FileRef { root: folder.display().to_string(), path: format!("job-{number}.part").parse().unwrap() },
+            outputs: vec![FileRef { root: folder.display().to_string(), path: format!("job-{number}.part").parse().unwrap() }],
             aids: Vec::new(),
         })
         .collect();

@@ -55,7 +55,7 @@ fn try_made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> Result<Sou
 fn made_of(from: &SourceRef, folder: &Path, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
     let output = source(folder, &format!("{}.mkv", Uuid::now_v7()));
     let aids = aids.iter().map(|name| Aid { name: (*name).to_owned(), file: file(folder, name) }).collect();
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids };
     let told = Mutex::new(None);
     encode(from, &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(Ok(judge(plan, &measured))),
@@ -215,7 +215,7 @@ fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
     let runs = ["nowhere.cube", "curves.cube"].map(|name| EncodeRun {
         id: Uuid::now_v7(),
         plan: lossless(&reading, json!({ "colour": { "lut": name } })),
-        output: source(folder.path(), &format!("beside-{name}.mkv")).file,
+        outputs: vec![source(folder.path(), &format!("beside-{name}.mkv")).file],
         aids: vec![Aid { name: "curves.cube".to_owned(), file: file(folder.path(), "curves.cube") }],
     });
     let (failed, written) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));

@@ -33,14 +33,14 @@ fn each_run_is_charged_all_that_its_picture_steps_cost_and_no_other() {
     let cleaned = |degree: &str| {
         let own = json!({ "picture": { "cleaning": { "denoise": degree } } });
         let plan = plan(&reading, &builtin("light-proxy").unwrap(), &own).unwrap();
-        EncodeRun { id: Uuid::now_v7(), plan, output: file(&format!("{degree}.part")), aids: Vec::new() }
+        EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(&format!("{degree}.part"))], aids: Vec::new() }
     };
     let runs = [cleaned("off"), cleaned("night")];
     let costs = Mutex::new([0_i64; 2]);
     let before = process_milliseconds();
     encode(&source, &runs, folder.path(), &Control::default(), &|event| match event {
         Event::Run { id, news: RunNews::Written { measured } } => {
-            let cost = measured.cpu_milliseconds.expect("the system tells what threads cost");
+            let cost = measured[0].cpu_milliseconds.expect("the system tells what threads cost");
             costs.lock().unwrap()[usize::from(id == runs[1].id)] = i64::try_from(cost).unwrap();
         }
         Event::Run { news: RunNews::Failed { problem }, .. } => panic!("{problem}"),

@@ -31,7 +31,7 @@ fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {
     let run = |plan: &Plan| EncodeRun {
         id: Uuid::now_v7(),
         plan: plan.clone(),
-        output: source(folder, &Uuid::now_v7().to_string()).file,
+        outputs: vec![source(folder, &Uuid::now_v7().to_string()).file],
         aids: Vec::new(),
     };
     let runs: Vec<EncodeRun> = plans.iter().map(run).collect();
@@ -44,7 +44,7 @@ fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {
     .unwrap();
     let mut measures = measures.into_inner().unwrap();
     measures.sort_by_key(|(id, _)| runs.iter().position(|run| run.id == *id));
-    measures.into_iter().map(|(_, measured): (Uuid, Box<Measured>)| *measured).collect()
+    measures.into_iter().flat_map(|(_, measured): (Uuid, Vec<Measured>)| measured).collect()
 }
 
 #[test]

@@ -142,7 +142,10 @@ fn tried(folder: &Path, name: &str) {
         .filter_map(|preset| plan(&reading, &builtin(preset)?, if *preset == "sound-only" { &plain } else { &own }).ok())
         .map(|plan| EncodeRun {
             id: Uuid::now_v7(),
-            output: FileRef { root: folder.display().to_string(), path: format!("{}.part", Uuid::now_v7()).parse().unwrap() },
+            outputs: vec![FileRef {
+                root: folder.display().to_string(),
+                path: format!("{}.part", Uuid::now_v7()).parse().unwrap(),
+            }],
             plan,
             aids: Vec::new(),
         })
@@ -152,7 +155,7 @@ fn tried(folder: &Path, name: &str) {
     }
     drop(encode(&source, &runs, folder, &Control::default(), &|_| {}));
     for run in runs {
-        drop(std::fs::remove_file(folder.join(run.output.path.name())));
+        drop(std::fs::remove_file(folder.join(run.outputs[0].path.name())));
     }
 }
 

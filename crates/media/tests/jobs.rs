@@ -8,6 +8,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use beryl_core::after::check::judge;
 use beryl_core::after::memory::{self, Means};
 use beryl_core::formats::iso::box_at;
 use beryl_core::picture::FieldOrder;
@@ -40,7 +41,7 @@ fn clip(folder: &Path, name: &str, seconds: i64) -> SourceRef {
 }
 
 fn run(folder: &Path, name: &str, plan: Plan) -> EncodeRun {
-    EncodeRun { id: Uuid::now_v7(), plan, output: file(folder, name), aids: Vec::new() }
+    EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(folder, name)], aids: Vec::new() }
 }
 
 fn planned(reading: &Reading, preset: &str) -> Plan {
@@ -163,7 +164,7 @@ fn key_frames_are_never_farther_apart_than_planned() {
         let Event::Run { news: RunNews::Written { measured }, id } = event else { return };
         let plan = &runs.iter().find(|run| run.id == id).unwrap().plan;
         let planned = u64::from(plan.picture.as_ref().unwrap().key_interval_frames);
-        let found = measured.streams[0].longest_group;
+        let found = measured[0].streams[0].longest_group;
         *seen.lock().unwrap() += 1;
         // Nor much nearer: what cannot be entered in between is what makes files small.
         if found > planned || found + 2 < planned {
@@ -193,6 +194,57 @@ fn boxes(file: &Path) -> Vec<(String, u64)> {
 }
 
 #[test]
+fn picture_and_sound_in_files_of_their_own_are_made_together_or_not_at_all() {
+    let folder = tempfile::tempdir().unwrap();
+    let clip = clips().into_iter().find(|clip| clip.path == "interview_odile_en-fr.mkv").unwrap();
+    make(&Clip { seconds: 2, ..clip }.with_sound_repeated(2), folder.path()).unwrap();
+    let source = source(folder.path(), "interview_odile_en-fr.mkv");
+    let reading = probe(&source).unwrap();
+    let own = json!({
+        "picture": { "size": { "rule": "fit", "width": 192, "height": 108 }, "effort": "quick" },
+        "sound": { "codec": "pcm24", "bits_per_second": null, "streams": "all", "files": "apart" },
+    });
+    let apart = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
+    let endings: Vec<String> = apart.artifacts().iter().map(|artifact| artifact.ending()).collect();
+    assert_eq!(endings, [".mp4", "_A1.wav", "_A2.wav", "_A3.wav", "_A4.wav"]);
+    let together = planned(&reading, "sound-only");
+    let in_files = |prefix: &str, plan: &Plan| EncodeRun {
+        outputs: endings.iter().map(|ending| file(folder.path(), &format!("{prefix}{ending}"))).collect(),
+        ..run(folder.path(), "", plan.clone())
+    };
+    // The name of one file of the second run is taken: it leaves that file, and none of its own.
+    std::fs::write(folder.path().join("taken_A3.wav"), "somebody's").unwrap();
+    let runs = [in_files("made", &apart), in_files("taken", &apart), run(folder.path(), "alone.wav", together)];
+    let (written, failed) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+    encode(&source, &runs, folder.path(), &Control::default(), &|event| match event {
+        Event::Run { id, news: RunNews::Written { measured } } => written.lock().unwrap().push((id, measured)),
+        Event::Run { id, news: RunNews::Failed { .. } } => failed.lock().unwrap().push(id),
+        _ => {}
+    })
+    .unwrap();
+    assert_eq!(failed.into_inner().unwrap(), [runs[1].id]);
+    let written = written.into_inner().unwrap();
+    assert_eq!(written.len(), 2);
+    let (_, measured) = written.iter().find(|(id, _)| *id == runs[0].id).unwrap();
+    assert_eq!(measured.len(), 5);
+    let report = judge(&apart, measured);
+    assert!(report.passed && report.notes() == 0, "{report:#?}");
+    assert_eq!(report.size.0, measured.iter().map(|file| file.facts.size.0).sum::<u64>());
+    assert!(report.items.iter().any(|item| item.what == "A4: sound codec" && item.found == "pcm_s24le"), "{report:#?}");
+    // A missing file, or the wrong one in its place, is seen.
+    assert!(!judge(&apart, &measured[..4]).passed);
+    let mut mixed = measured.clone();
+    mixed.swap(0, 1);
+    assert!(!judge(&apart, &mixed).passed);
+    let bytes = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
+    assert_eq!(bytes("taken_A3.wav"), b"somebody's");
+    let names = std::fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    assert_eq!(names.filter(|name| name.starts_with("taken")).collect::<Vec<_>>(), ["taken_A3.wav"]);
+    // Beside the picture stands what a file of sound alone holds.
+    assert!(bytes("made_A1.wav") == bytes("alone.wav") && bytes("made_A2.wav") != bytes("alone.wav"));
+}
+
+#[test]
 fn an_index_goes_into_the_room_in_front_and_where_that_is_too_small_the_media_make_way() {
     let folder = tempfile::tempdir().unwrap();
     let source = clip(folder.path(), "interview_odile_en-fr.mkv", 12);
@@ -213,7 +265,7 @@ fn an_index_goes_into_the_room_in_front_and_where_that_is_too_small_the_media_ma
         })
         .unwrap();
         let measured = found.into_inner().unwrap().unwrap();
-        assert_eq!((measured.index_in_front, measured.streams[0].packets), (Some(true), 300), "{name}");
+        assert_eq!((measured[0].index_in_front, measured[0].streams[0].packets), (Some(true), 300), "{name}");
         let kinds: Vec<(String, u64)> = boxes(&folder.path().join(name));
         let order: Vec<&str> = kinds.iter().map(|(kind, _)| kind.as_str()).collect();
         println!("{name}: {kinds:?}");
@@ -316,7 +368,7 @@ fn numbered_images_are_a_source_and_stills_come_from_their_moment() {
     let frames = Mutex::new(None);
     encode(&sequence, std::slice::from_ref(&made), folder.path(), &Control::default(), &|event| {
         if let Event::Run { news: RunNews::Written { measured }, .. } = event {
-            *frames.lock().unwrap() = Some(measured.streams[0].packets);
+            *frames.lock().unwrap() = Some(measured[0].streams[0].packets);
         }
     })
     .unwrap();

@@ -39,7 +39,7 @@ fn made(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
     let run = |(plan, output): (&Plan, &SourceRef)| EncodeRun {
         id: Uuid::now_v7(),
         plan: plan.clone(),
-        output: output.file.clone(),
+        outputs: vec![output.file.clone()],
         aids: Vec::new(),
     };
     let runs: Vec<EncodeRun> = plans.iter().zip(&outputs).map(run).collect();

@@ -51,7 +51,7 @@ fn planned(folder: &Path, name: &str, container: &str, sound: Value) -> Plan {
 /// What becomes of a file: every channel of the output, as it is decoded again.
 fn made(folder: &Path, name: &str, plan: &Plan) -> Vec<Vec<f64>> {
     let output = source(folder, &format!("{}.{}", Uuid::now_v7(), plan.container.extension()));
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
     let told = Mutex::new(None);
     encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(judge(plan, &measured)),

@@ -70,7 +70,12 @@ fn make(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
     let runs: Vec<EncodeRun> = plans
         .iter()
         .zip(&outputs)
-        .map(|(plan, output)| EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() })
+        .map(|(plan, output)| EncodeRun {
+            id: Uuid::now_v7(),
+            plan: plan.clone(),
+            outputs: vec![output.file.clone()],
+            aids: Vec::new(),
+        })
         .collect();
     let reports = Mutex::new(Vec::new());
     encode(&source(folder, name), &runs, folder, &Control::default(), &|event| {

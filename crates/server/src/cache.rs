@@ -1,20 +1,44 @@
-//! Upkeep of the cache: what nothing belongs to any more goes, and so do the oldest proofs where all together
+//! The cache: the names of its files, and their upkeep. What nothing belongs to any more goes, and so do the oldest proofs where all together
 //! weigh too much.
 
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use beryl_core::after::proof::beyond;
+use beryl_core::path::StoragePath;
 use beryl_core::units::ByteSize;
 use beryl_store::StoreError;
+use beryl_store::proofs::Proof;
 use uuid::Uuid;
 
 use crate::app::App;
 use crate::events::Change;
-use crate::proving::remove_files;
 
 /// What proofs may weigh together.
 const MOST_OF_PROOFS: ByteSize = ByteSize(20_000_000_000);
+
+/// The file of a proof in the cache.
+pub(crate) fn proof_name(proof: &Proof) -> StoragePath {
+    format!("proof-{}.{}", proof.id, proof.plan.container.extension()).parse().unwrap_or_default()
+}
+
+/// The film of a proof and its source.
+pub(crate) fn film_name(proof: &Proof) -> StoragePath {
+    format!("proof-{}-both.mp4", proof.id).parse().unwrap_or_default()
+}
+
+/// Where something for the cache is written before it gets its name.
+pub(crate) fn temporary_in_cache(id: &Uuid) -> StoragePath {
+    format!(".beryl-{id}.part").parse().unwrap_or_default()
+}
+
+/// Removes the files of a proof.
+pub(crate) fn clear_proof(app: &App, proof: &Proof) {
+    for name in [proof_name(proof), film_name(proof)] {
+        // One that is not there any more needs no removing.
+        drop(std::fs::remove_file(app.cache.join(name.to_string())));
+    }
+}
 
 /// Removes files of proofs, tables and pictures that are not there any more, and what an earlier start has
 /// left half-written. Nothing may be at work yet.
@@ -53,7 +77,7 @@ pub(crate) async fn limit_proofs(app: &App) -> Result<(), StoreError> {
     for id in beyond(&weighed, MOST_OF_PROOFS) {
         let proof = app.database.proof(id).await?;
         app.database.remove_proof(id).await?;
-        remove_files(app, &proof);
+        clear_proof(app, &proof);
         app.hub.tell(Change::Proof { source: proof.source, deliverable: proof.deliverable });
     }
     Ok(())

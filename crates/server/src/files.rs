@@ -12,7 +12,6 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{FileRef, Sequence, SourceRef};
 use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
-use beryl_store::runs::MadeFile;
 use beryl_store::sources::{Knowledge, Source};
 use beryl_store::storages::Storage;
 use cap_std::ambient_authority;
@@ -100,14 +99,6 @@ pub(crate) fn size_of(root: &Path, path: &StoragePath) -> Result<Option<u64>, Pr
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(Problem::from_io(what(), &error)),
     }
-}
-
-/// What a file that a run made is known by afterwards, under whatever name and on whatever path it is found.
-pub(crate) fn made_file(root: &Path, path: &StoragePath) -> Result<MadeFile, Problem> {
-    let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be found", path.name()), &error);
-    let root = Dir::open_ambient_dir(root, ambient_authority()).map_err(failed)?;
-    let metadata = root.metadata(system_path(path)).map_err(failed)?;
-    Ok(MadeFile { file: metadata.ino(), modified: modified(&metadata) })
 }
 
 /// When a file was last changed; nothing where there is none.

@@ -11,10 +11,11 @@ use beryl_core::preset::{Preset, PresetPatch, with_overrides};
 use beryl_store::runs::{Run, SettingsId};
 use beryl_store::sources::Known;
 use beryl_store::{Database, StoreError};
+use beryl_worker::NameParts;
 use chrono::NaiveDate;
 use uuid::Uuid;
 
-use crate::outputs::{NameParts, Wish};
+use crate::outputs::Wish;
 use crate::views::WrittenRun;
 
 /// Rows that are remembered; beyond that all are forgotten.
@@ -33,12 +34,19 @@ pub(crate) struct CellOutlook {
     pub(crate) place: Option<Arc<OutputPlace>>,
 }
 
-/// Where an output would go: two that would get one place would clash.
-#[derive(Debug, PartialEq, Eq, Hash)]
+/// Where an output would go.
+#[derive(Debug)]
 pub(crate) struct OutputPlace {
     storage: Uuid,
     stem: StoragePath,
-    extension: &'static str,
+    endings: Vec<String>,
+}
+
+impl OutputPlace {
+    /// Its files: two outputs that would both get one of them would clash.
+    pub(crate) fn files(&self) -> impl Iterator<Item = (Uuid, &StoragePath, &str)> {
+        self.endings.iter().map(|ending| (self.storage, &self.stem, ending.as_str()))
+    }
 }
 
 /// A cell that is asked for: its column, the column's preset and the wish for it.
@@ -120,7 +128,7 @@ impl NamedBy {
 fn place_of(wish: &Wish<'_>, name: Option<&NameParts>) -> Option<Arc<OutputPlace>> {
     let name = name?;
     let (storage, stem) = wish.place(name).ok()?;
-    Some(Arc::new(OutputPlace { storage, stem, extension: name.extension }))
+    Some(Arc::new(OutputPlace { storage, stem, endings: name.endings.clone() }))
 }
 
 impl Forecasts {

@@ -3,42 +3,16 @@
 use beryl_core::after::cost::cpu_cost;
 use beryl_core::after::forecast::Outlook;
 use beryl_core::flow::run::ClashRule;
-use beryl_core::naming::{NameFields, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{Plan, plan};
+use beryl_core::plan::plan;
 use beryl_core::preset::{Preset, PresetError, PresetPatch, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::reading::Reading;
-use beryl_core::time::rate_text;
 use beryl_store::runs::{NewRun, Origin};
 use beryl_store::sources::{Knowledge, Known, Source};
+use beryl_worker::{NameParts, NamedSource, not_named};
 use chrono::NaiveDate;
 use uuid::Uuid;
-
-/// What of a plan goes into the output's name.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct NameParts {
-    preset: String,
-    width: Option<u32>,
-    height: Option<u32>,
-    codec: String,
-    rate: Option<String>,
-    pub(crate) extension: &'static str,
-}
-
-impl NameParts {
-    pub(crate) fn of(plan: &Plan) -> Self {
-        let picture = plan.picture.as_ref();
-        Self {
-            preset: plan.preset.clone(),
-            width: picture.map(|picture| picture.width),
-            height: picture.map(|picture| picture.height),
-            codec: plan.codec_word(),
-            rate: picture.map(|picture| rate_text(picture.frame_rate.rate())),
-            extension: plan.container.extension(),
-        }
-    }
-}
 
 /// One source that shall become one output.
 #[derive(Debug, Clone)]
@@ -83,23 +57,13 @@ impl Wish<'_> {
         Ok(with_overrides(self.preset, self.overrides).map_err(impossible)?.settings())
     }
 
-    /// The name that an output gets, without extension and number.
+    /// The name that an output gets, without number and ending.
     pub(crate) fn name(&self, output: &NameParts) -> Result<String, Problem> {
-        let fields = NameFields {
-            source: self.source.stem(),
-            folder: self.folder.to_owned(),
-            preset: output.preset.clone(),
-            width: output.width,
-            height: output.height,
-            codec: output.codec.clone(),
-            rate: output.rate.clone(),
-            date: self.date,
-            counter: self.counter,
-        };
-        name_for(self.name_pattern, &fields).map_err(|error| not_named(&error))
+        let source = NamedSource { stem: self.source.stem(), folder: self.folder, date: self.date, counter: self.counter };
+        output.name(self.name_pattern, &source)
     }
 
-    /// Where an output goes: storage, and path without extension and number.
+    /// Where an output goes: storage, and path without number and ending.
     pub(crate) fn place(&self, output: &NameParts) -> Result<(Uuid, StoragePath), Problem> {
         let name = self.name(output)?;
         let (storage, folder) = self.destination.clone().unwrap_or_else(|| (self.source.storage, self.source.path.parent()));
@@ -122,10 +86,6 @@ impl Wish<'_> {
             priority: 0,
         })
     }
-}
-
-fn not_named(error: &dyn std::fmt::Display) -> Problem {
-    Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string())
 }
 
 /// The reading of a source, or why there is none.

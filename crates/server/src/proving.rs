@@ -9,18 +9,17 @@ use beryl_core::after::cost::modelled_cost;
 use beryl_core::after::proof::ProofResult;
 use beryl_core::after::quality::{Comparison, FrameQuality};
 use beryl_core::after::sample::Sample;
-use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, PairFilm, Reference, RunNews, SourceRef};
 use beryl_store::proofs::Proof;
 use beryl_store::{StoreError, patiently};
-use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
+use beryl_worker::{remove_temporary, replace};
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
 use crate::aids::aids_for;
 use crate::app::{App, ending};
-use crate::cache::limit_proofs;
+use crate::cache::{film_name, limit_proofs, proof_name, temporary_in_cache};
 use crate::events::Change;
 use crate::files::source_ref;
 use crate::reader::tell_source;
@@ -58,16 +57,6 @@ impl Proving {
             None => underway.remove(&id),
         };
     }
-}
-
-/// The file of a proof in the cache.
-pub(crate) fn file_name(proof: &Proof) -> StoragePath {
-    format!("proof-{}.{}", proof.id, proof.plan.container.extension()).parse().unwrap_or_default()
-}
-
-/// The film of a proof and its source.
-pub(crate) fn film_name(proof: &Proof) -> StoragePath {
-    format!("proof-{}-both.mp4", proof.id).parse().unwrap_or_default()
 }
 
 /// Makes proofs until the server ends.
@@ -172,7 +161,7 @@ fn lost(proof: &Proof) -> Problem {
 /// What an engine made of some proofs.
 #[derive(Default)]
 struct Made {
-    outcomes: HashMap<Uuid, Result<Box<Measured>, Problem>>,
+    outcomes: HashMap<Uuid, Result<Measured, Problem>>,
     /// Why there is nothing of those that have no outcome.
     problem: Option<Problem>,
     cpu_seconds: f64,
@@ -184,7 +173,7 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
     let mut runs = Vec::new();
     for proof in proofs {
         // What an earlier start has left of it.
-        drop(std::fs::remove_file(app.cache.join(file_name(proof).to_string())));
+        drop(std::fs::remove_file(app.cache.join(proof_name(proof).to_string())));
         let aids = match aids_for(app, proof.plan.steps()).await {
             Ok(aids) => aids,
             Err(problem) => {
@@ -192,21 +181,10 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
                 continue;
             }
         };
-        match temporary_name(&file_name(proof), &proof.id) {
-            Ok(path) => {
-                drop(remove_temporary(&app.cache, &path));
-                runs.push(EncodeRun {
-                    id: proof.id,
-                    plan: proof.plan.clone(),
-                    output: FileRef { root: root.clone(), path },
-                    aids,
-                });
-            }
-            Err(error) => {
-                let problem = Problem::new(ProblemKind::Internal, "a proof could not be named", error.to_string());
-                made.outcomes.insert(proof.id, Err(problem));
-            }
-        }
+        let path = temporary_in_cache(&proof.id);
+        drop(remove_temporary(&app.cache, &path));
+        let outputs = vec![FileRef { root: root.clone(), path }];
+        runs.push(EncodeRun { id: proof.id, plan: proof.plan.clone(), outputs, aids });
     }
     if runs.is_empty() {
         return made;
@@ -233,7 +211,7 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
         }
     }
     for run in runs.iter().filter(|run| !made.outcomes.contains_key(&run.id)) {
-        drop(remove_temporary(&app.cache, &run.output.path));
+        put_away(app, run);
     }
     made
 }
@@ -247,12 +225,13 @@ fn take_news(app: &App, run: &EncodeRun, proof: &Proof, news: RunNews, made: &mu
         }
         RunNews::Written { measured } => {
             let report = judge(&run.plan, &measured);
-            let outcome = match problem_of(&run.plan, &measured, &report) {
-                Some(problem) => Err(problem),
-                None => place(&app.cache, &run.output.path, &file_name(proof), Replacing::AllBut(&[])).map(|_| measured),
+            let outcome = match (problem_of(&run.plan, &measured, &report), run.outputs.first(), measured.into_iter().next()) {
+                (None, Some(output), Some(measured)) => replace(&app.cache, &output.path, &proof_name(proof)).map(|()| measured),
+                (Some(problem), ..) => Err(problem),
+                (None, ..) => Err(Problem::new(ProblemKind::Internal, "a proof could not be kept", "it has no file")),
             };
             if outcome.is_err() {
-                drop(remove_temporary(&app.cache, &run.output.path));
+                put_away(app, run);
             }
             made.outcomes.insert(proof.id, outcome);
         }
@@ -263,13 +242,19 @@ fn take_news(app: &App, run: &EncodeRun, proof: &Proof, news: RunNews, made: &mu
     }
 }
 
+/// Removes what was begun.
+fn put_away(app: &App, run: &EncodeRun) {
+    for output in &run.outputs {
+        drop(remove_temporary(&app.cache, &output.path));
+    }
+}
+
 /// Holds a proof against its source, and makes the film of both; nothing where it has no picture.
 async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Comparison>, Problem> {
     let Some(picture) = &proof.plan.picture else { return Ok(None) };
     let root = app.cache.display().to_string();
-    let (film, file) = (film_name(proof), file_name(proof));
-    let temporary = temporary_name(&film, &proof.id)
-        .map_err(|error| Problem::new(ProblemKind::Internal, "a proof could not be named", error.to_string()))?;
+    let (film, file) = (film_name(proof), proof_name(proof));
+    let temporary = temporary_in_cache(&proof.id);
     drop(remove_temporary(&app.cache, &temporary));
     let (width, height) = picture.shown_within(FILM_WIDTH);
     let reference = Reference {
@@ -291,18 +276,10 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
         })
         .await;
     match compared {
-        Ok(comparison) => place(&app.cache, &temporary, &film, Replacing::AllBut(&[])).map(|_| Some(comparison)),
+        Ok(comparison) => replace(&app.cache, &temporary, &film).map(|()| Some(comparison)),
         Err(problem) => {
             drop(remove_temporary(&app.cache, &temporary));
             Err(problem)
         }
-    }
-}
-
-/// Removes the files of a proof.
-pub(crate) fn remove_files(app: &App, proof: &Proof) {
-    for name in [file_name(proof), film_name(proof)] {
-        // One that is not there any more needs no removing.
-        drop(std::fs::remove_file(app.cache.join(name.to_string())));
     }
 }

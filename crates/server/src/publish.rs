@@ -2,19 +2,17 @@
 
 use std::path::{Path, PathBuf};
 
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::ClashRule;
-use beryl_core::path::{PathError, StoragePath};
+use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_store::StoreError;
 use beryl_store::runs::Lease;
-use beryl_worker::{FileId, Placed, Replacing, candidate, place, remove_temporary};
+use beryl_worker::{FileId, MOST_NUMBERS, Placed, Placing, Replacing, candidates, made, place, remove_temporary};
 use uuid::Uuid;
 
 use crate::app::App;
-use crate::files::{files_of, made_file, size_of};
-
-/// Numbers that are tried before a name counts as taken for good.
-const MOST_NUMBERS: u32 = 10_000;
+use crate::files::{files_of, size_of};
 
 /// Why a file did not get its name.
 #[derive(Debug, thiserror::Error)]
@@ -25,50 +23,78 @@ pub(crate) enum PublishError {
     Refused(#[from] Problem),
 }
 
-/// A finished file that waits for its name.
+/// Finished files that wait for their names.
 #[derive(Debug, Clone)]
 pub(crate) struct Finished {
     pub(crate) lease: Lease,
     /// What it was made from.
     pub(crate) source: Uuid,
     pub(crate) root: PathBuf,
-    pub(crate) temporary: StoragePath,
+    pub(crate) temporaries: Vec<StoragePath>,
     pub(crate) stem: StoragePath,
-    pub(crate) extension: &'static str,
+    /// What stands behind the name of each.
+    pub(crate) endings: Vec<String>,
     pub(crate) clash: ClashRule,
 }
 
-/// Names the file by its rule. The name is noted in the database before it is given, so that a
-/// server that starts after a crash knows which file is this run's.
-pub(crate) async fn publish(app: &App, file: &Finished) -> Result<StoragePath, PublishError> {
-    let kept = match file.clash {
-        ClashRule::Replace => Some(sources_of(app, file.source).await?),
-        ClashRule::Number | ClashRule::Skip => None,
-    };
-    let (root, temporary) = (file.root.clone(), file.temporary.clone());
-    let made = app.door.surely(&file.root, move || made_file(&root, &temporary)).await?;
+/// Names the files by their rule. The names are noted in the database before they are given, so that a
+/// server that starts after a crash knows which files are this run's.
+pub(crate) async fn publish(app: &App, files: &Finished) -> Result<(), PublishError> {
+    let replacing = replacing(app, files).await?;
+    let known = known(app, files).await?;
     for number in 1..MOST_NUMBERS {
-        let target = candidate(&file.stem, file.extension, number).map_err(|error| name_problem(&error))?;
-        if kept.is_some() && !may_be_replaced(app, file, &target).await? {
-            return Err(not_ours(&target).into());
-        }
-        app.database.set_target(file.lease, &target, made).await?;
-        match give_name(app, file, &target, kept.clone()).await? {
-            Placed::Done => return Ok(target),
-            Placed::Protected => return Err(not_ours(&target).into()),
-            Placed::Taken if file.clash == ClashRule::Skip => {
-                put_away(app, &file.root, &file.temporary).await?;
-                return Err(skipped(&target).into());
+        let targets = candidates(&files.stem, &files.endings, number)?;
+        for target in targets.iter().filter(|_| files.clash == ClashRule::Replace) {
+            if !may_be_replaced(app, files, target).await? {
+                return Err(not_ours(target).into());
             }
-            Placed::Taken => {}
+        }
+        let noted: Vec<(StoragePath, Made)> = targets.into_iter().zip(known.iter().copied()).collect();
+        app.database.set_targets(files.lease, &noted).await?;
+        let placing = files.temporaries.iter().zip(noted);
+        let placing: Vec<Placing> =
+            placing.map(|(temporary, (target, made))| Placing { temporary: temporary.clone(), target, made }).collect();
+        match give_names(app, &files.root, placing.clone(), replacing.clone()).await? {
+            Placed::Done => return Ok(()),
+            Placed::Protected(file) => return Err(not_ours(&placing[file].target).into()),
+            Placed::Missing(file) => return Err(gone(&placing[file].temporary).into()),
+            Placed::Taken(file) if files.clash == ClashRule::Skip => {
+                put_away(app, &files.root, &files.temporaries).await?;
+                return Err(skipped(&placing[file].target).into());
+            }
+            Placed::Taken(_) => {}
         }
     }
     Err(Problem::new(
         ProblemKind::NameTaken,
-        format!("{} could not be named", file.stem.name()),
+        format!("{} could not be named", files.stem.name()),
         "ten thousand numbers are taken",
     )
     .into())
+}
+
+/// Goes on with names that were noted before a crash; answers whether all files have theirs now. Where not, they are all
+/// under their temporary names, as far as they are there.
+pub(crate) async fn resume(app: &App, files: &Finished, placing: Vec<Placing>) -> Result<bool, PublishError> {
+    if placing.is_empty() {
+        return Ok(false);
+    }
+    let replacing = replacing(app, files).await?;
+    Ok(give_names(app, &files.root, placing, replacing).await? == Placed::Done)
+}
+
+/// Whose names may be taken.
+async fn replacing(app: &App, files: &Finished) -> Result<Replacing, PublishError> {
+    Ok(match files.clash {
+        ClashRule::Replace => Replacing::AllBut(sources_of(app, files.source).await?),
+        ClashRule::Number | ClashRule::Skip => Replacing::Never,
+    })
+}
+
+/// By what the files are known.
+async fn known(app: &App, files: &Finished) -> Result<Vec<Made>, Problem> {
+    let (root, temporaries) = (files.root.clone(), files.temporaries.clone());
+    app.door.surely(&files.root, move || temporaries.iter().map(|file| made(&root, file)).collect()).await
 }
 
 /// The files that an output is made from.
@@ -86,12 +112,12 @@ async fn sources_of(app: &App, source: Uuid) -> Result<Vec<FileId>, PublishError
 }
 
 /// Whether a name is free or is that of a file that a run has made and nothing uses as a source.
-async fn may_be_replaced(app: &App, file: &Finished, target: &StoragePath) -> Result<bool, PublishError> {
-    let (root, path) = (file.root.clone(), target.clone());
-    if app.door.surely(&file.root, move || size_of(&root, &path)).await?.is_none() {
+async fn may_be_replaced(app: &App, files: &Finished, target: &StoragePath) -> Result<bool, PublishError> {
+    let (root, path) = (files.root.clone(), target.clone());
+    if app.door.surely(&files.root, move || size_of(&root, &path)).await?.is_none() {
         return Ok(true);
     }
-    let storage = app.database.run(file.lease.run).await?.storage;
+    let storage = app.database.run(files.lease.run).await?.storage;
     Ok(app.database.is_own_output(storage, target).await? && !app.database.is_source(storage, target).await?)
 }
 
@@ -114,25 +140,21 @@ pub(crate) fn skipped(target: &StoragePath) -> Problem {
     )
 }
 
-pub(crate) fn name_problem(error: &PathError) -> Problem {
-    Problem::new(ProblemKind::Invalid, "the output could not be named", error.to_string())
-        .with_next("Change the name pattern or the folder of the deliverable.")
+/// What it means that a finished file is not there any more.
+fn gone(file: &StoragePath) -> Problem {
+    Problem::new(ProblemKind::Missing, format!("{} could not be named", file.name()), "it is not there any more")
 }
 
-async fn give_name(app: &App, file: &Finished, target: &StoragePath, kept: Option<Vec<FileId>>) -> Result<Placed, Problem> {
-    let (root, temporary, target) = (file.root.clone(), file.temporary.clone(), target.clone());
-    let placing = move || {
-        let replacing = kept.as_deref().map_or(Replacing::Never, Replacing::AllBut);
-        place(&root, &temporary, &target, replacing)
-    };
-    app.door.surely(&file.root, placing).await
+async fn give_names(app: &App, root: &Path, placing: Vec<Placing>, replacing: Replacing) -> Result<Placed, Problem> {
+    let folder = root.to_path_buf();
+    app.door.surely(root, move || place(&folder, &placing, &replacing)).await
 }
 
-/// Removes what a run has written under its temporary name, as soon as the storage answers.
+/// Removes what a run has written under its temporary names, as soon as the storage answers.
 ///
 /// # Errors
 /// A [`Problem`] where the system refuses.
-pub(crate) async fn put_away(app: &App, root: &Path, temporary: &StoragePath) -> Result<(), Problem> {
-    let (folder, temporary) = (root.to_path_buf(), temporary.clone());
-    app.door.surely(root, move || remove_temporary(&folder, &temporary)).await
+pub(crate) async fn put_away(app: &App, root: &Path, temporaries: &[StoragePath]) -> Result<(), Problem> {
+    let (folder, temporaries) = (root.to_path_buf(), temporaries.to_vec());
+    app.door.surely(root, move || temporaries.iter().try_for_each(|temporary| remove_temporary(&folder, temporary))).await
 }

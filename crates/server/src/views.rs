@@ -188,7 +188,11 @@ pub(crate) struct CellRun {
     pub(crate) state: RunState,
     /// The finished file's path in its storage, or the wanted one without extension.
     pub(crate) path: String,
-    /// Bytes of the finished file.
+    /// The paths of the other files that belong to it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schema(required = false)]
+    pub(crate) beside: Vec<String>,
+    /// Bytes of all finished files.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) size: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -235,11 +239,15 @@ impl RunView {
 
 impl CellRun {
     pub(crate) fn of(run: &Run) -> Self {
-        let withheld = run.temporary.clone().filter(|_| run.state == RunState::Withheld);
+        let files: Vec<String> = match run.state {
+            RunState::Checking | RunState::Done | RunState::Withheld => run.paths().map(ToString::to_string).collect(),
+            RunState::Waiting | RunState::Running | RunState::Paused | RunState::Failed | RunState::Cancelled => Vec::new(),
+        };
         Self {
             id: run.id,
             state: run.state,
-            path: run.target.as_ref().or(withheld.as_ref()).unwrap_or(&run.stem).to_string(),
+            path: files.first().cloned().unwrap_or_else(|| run.stem.to_string()),
+            beside: files.into_iter().skip(1).collect(),
             size: run.size,
             progress: run.progress,
             problem: run.problem.clone(),

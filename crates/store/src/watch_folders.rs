@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
@@ -11,7 +12,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use uuid::Uuid;
 
-use crate::runs::{MadeFile, NewRun, insert_runs};
+use crate::runs::{NewRun, insert_runs};
 use crate::sheets::{clash_rule, clash_word};
 use crate::storages::stored_path;
 use crate::{Database, ROWS_AT_ONCE, StoreError, json};
@@ -341,12 +342,12 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn is_made(&self, made: MadeFile, size: u64) -> Result<bool, StoreError> {
+    pub async fn is_made(&self, made: Made) -> Result<bool, StoreError> {
         let found: Option<i64> =
-            sqlx::query_scalar("SELECT 1 FROM runs WHERE made_file = ? AND made_modified = ? AND size = ? LIMIT 1")
-                .bind(made.file)
+            sqlx::query_scalar("SELECT 1 FROM run_files WHERE made_file = ? AND made_modified = ? AND size = ? LIMIT 1")
+                .bind(made.number)
                 .bind(made.modified)
-                .bind(size)
+                .bind(made.size)
                 .fetch_optional(&self.pool)
                 .await?;
         Ok(found.is_some())
@@ -357,12 +358,14 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn is_own_output(&self, storage: Uuid, path: &StoragePath) -> Result<bool, StoreError> {
-        let found: Option<i64> =
-            sqlx::query_scalar("SELECT 1 FROM runs WHERE storage_id = ? AND target_key = UNHEX(SHA2(?, 256)) LIMIT 1")
-                .bind(storage)
-                .bind(path.to_string())
-                .fetch_optional(&self.pool)
-                .await?;
+        let found: Option<i64> = sqlx::query_scalar(
+            "SELECT 1 FROM run_files JOIN runs ON runs.id = run_files.run_id \
+                 WHERE runs.storage_id = ? AND run_files.target_key = UNHEX(SHA2(?, 256)) LIMIT 1",
+        )
+        .bind(storage)
+        .bind(path.to_string())
+        .fetch_optional(&self.pool)
+        .await?;
         Ok(found.is_some())
     }
 }

@@ -22,7 +22,7 @@ use tokio::time::{Instant, timeout};
 use tokio_util::codec::{FramedRead, LinesCodec};
 use uuid::Uuid;
 
-use crate::publish::remove_temporary;
+use crate::files::remove_temporary;
 
 /// A job that moves nothing for this long is ended.
 const STANDSTILL: Duration = Duration::from_secs(180);

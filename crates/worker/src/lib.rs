@@ -1,11 +1,15 @@
-//! Starts engines, follows them, and gives finished files their names.
+//! Starts engines, follows them, and names what they make.
 //!
 //! The server and the command line both work through this crate: neither links the media libraries.
 
 mod engine;
-mod publish;
+mod files;
+mod naming;
+mod placing;
 
 pub use engine::{Engine, JobControl, OpenStills, RunningJob};
-pub use publish::{
-    FileId, Placed, Replacing, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name, withhold,
+pub use files::{FileId, free_bytes, open_folder, remove_temporary, replace};
+pub use naming::{
+    MOST_NUMBERS, NameParts, NamedSource, candidate, candidates, endings, not_named, temporary_name, temporary_names,
 };
+pub use placing::{Placed, Placing, Replacing, made, place, step, take_back, withhold};

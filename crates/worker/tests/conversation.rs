@@ -48,7 +48,7 @@ async fn a_file_on_a_slow_share_is_read_back_to_its_end() {
         }
     };
     assert!(told_of_reading.expect("it was read back").elapsed() > standstill, "the share was not slow");
-    assert_eq!(written.streams[0].end, beryl_core::time::Rational::whole(20));
+    assert_eq!(written[0].streams[0].end, beryl_core::time::Rational::whole(20));
     assert!(read_back.is_sorted() && read_back.iter().any(|part| (0.1..0.9).contains(part)), "{read_back:?}");
 }
 

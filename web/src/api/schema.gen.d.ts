@@ -1301,6 +1301,8 @@ export interface components {
              * @description How often it was begun.
              */
             attempts: number;
+            /** @description The paths of the other files that belong to it. */
+            beside?: string[];
             /** Format: date-time */
             finished?: string | null;
             /** Format: uuid */
@@ -1318,7 +1320,7 @@ export interface components {
             released_because?: string | null;
             /**
              * Format: int64
-             * @description Bytes of the finished file.
+             * @description Bytes of all finished files.
              */
             size?: number | null;
             /** Format: date-time */
@@ -1867,6 +1869,16 @@ export interface components {
          * @enum {string}
          */
         Denoising: "off" | "camera" | "tape" | "night";
+        /** @description How the streams of an output are shared out over files. */
+        Division: {
+            /** @enum {string} */
+            kind: "together";
+        } | {
+            /** @description The format of the sound's files. */
+            container: components["schemas"]["Container"];
+            /** @enum {string} */
+            kind: "sound_apart";
+        };
         /** @description As it is written. */
         Document: {
             /** @description The codec. */
@@ -2692,6 +2704,8 @@ export interface components {
             container: components["schemas"]["Container"];
             /** @description Each setting in words, with its reason. */
             decisions: components["schemas"]["Decision"][];
+            /** @description How its streams are shared out over files. */
+            division?: components["schemas"]["Division"];
             duration?: components["schemas"]["Rational"] | null;
             origin?: components["schemas"]["Rational"] | null;
             /** @description The parts of the source that are taken, in seconds from its first frame; all of it where there are none. */
@@ -3375,6 +3389,11 @@ export interface components {
          * @enum {string}
          */
         SoundCodec: "aac" | "pcm16" | "pcm24" | "copy";
+        /**
+         * @description In which files sound streams are.
+         * @enum {string}
+         */
+        SoundFiles: "together" | "apart";
         /** @description What is known of one sound stream. */
         SoundFinding: {
             /** @description How the first two channels belong together. */
@@ -3456,6 +3475,8 @@ export interface components {
             codec: components["schemas"]["SoundCodec"];
             /** @description How more channels become two or one. */
             downmix?: components["schemas"]["Downmix"];
+            /** @description In which files they are. */
+            files?: components["schemas"]["SoundFiles"];
             /** @description What becomes of the pitch where the output plays at another speed. */
             pitch?: components["schemas"]["Pitch"];
             /**
@@ -3472,6 +3493,7 @@ export interface components {
             channels?: components["schemas"]["ChannelRule"] | null;
             codec?: components["schemas"]["SoundCodec"] | null;
             downmix?: components["schemas"]["DownmixPatch"] | null;
+            files?: components["schemas"]["SoundFiles"] | null;
             pitch?: components["schemas"]["Pitch"] | null;
             /**
              * Format: int32

@@ -1,5 +1,6 @@
-//! What happens over time: runs, watched files, and the forecast of the night.
+//! What happens over time: runs and the names of their files, watched files, and the forecast of the night.
 
 pub mod night;
+pub mod placing;
 pub mod run;
 pub mod watch;

@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use super::{Decision, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
+use super::{Decision, Division, FrameRatePlan, Origin as DecidedBy, PicturePlan, Plan, PlanError, Subject, picture, sound};
 use crate::facts::{Chapter, Content, Stream};
 use crate::formats::{Chapters, Container};
-use crate::preset::{Lead, Preset, PresetPatch, apply};
+use crate::preset::{Lead, Preset, PresetPatch, SoundFiles, apply};
 use crate::reading::Reading;
 use crate::time::{Rational, Span, Timecode, TimecodeError};
 use crate::timeline::{self, Origin};
@@ -101,8 +101,20 @@ pub fn plan(reading: &Reading, preset: &Preset, own: &PresetPatch) -> Result<Pla
         (Some(_), None) => return Err(PlanError::NothingToMake { missing: "no picture" }),
         (None, _) => (None, Rational::ONE),
     };
+    let division = match effective.sound.as_ref().map(|sound| sound.files) {
+        Some(SoundFiles::Apart) => Division::SoundApart { container: effective.sound_container() },
+        Some(SoundFiles::Together) | None => Division::Together,
+    };
     let sound = match &effective.sound {
-        Some(settings) => sound::plan(settings, effective.container, speed, &reading.facts, &mut journal)?,
+        Some(settings) => {
+            let container = effective.sound_container();
+            let planned = sound::plan(settings, (container, division), speed, &reading.facts, &mut journal)?;
+            if let Division::SoundApart { .. } = division {
+                let what = format!("each stream in a {} file of its own", container.words());
+                journal.note(Subject::Sound, "/sound/files", DecidedBy::Preset, what, "the preset asks for it");
+            }
+            planned
+        }
         None => {
             journal.note(Subject::Sound, "/sound", DecidedBy::Preset, "left out", "the preset makes a silent file");
             Vec::new()
@@ -147,6 +159,7 @@ pub fn plan(reading: &Reading, preset: &Preset, own: &PresetPatch) -> Result<Pla
         preset: effective.id.clone(),
         preset_name: effective.name.clone(),
         container: effective.container,
+        division,
         picture,
         sound,
         origin: Some(nought.at),

@@ -4,6 +4,7 @@
 //! and the editor's own overrides. The interface shows it, the engine obeys it, the
 //! [check](crate::after::check) holds the file against it.
 
+mod artifacts;
 mod build;
 mod colour;
 mod crop;
@@ -32,6 +33,7 @@ use crate::sound::downmix::Downmix;
 use crate::time::{Rational, Span, TimeMap, rate_text};
 use crate::units::{BitRate, ByteSize};
 
+pub use artifacts::{Artifact, Division, Role};
 pub use build::{plan, plan_with};
 pub use crop::{Crop, crop_of};
 pub use overlays::{BurnText, WatermarkPlan};
@@ -47,6 +49,10 @@ pub struct Plan {
     pub preset_name: String,
     /// The file format.
     pub container: Container,
+    /// How its streams are shared out over files.
+    #[serde(default, skip_serializing_if = "Division::is_together")]
+    #[schema(required = false)]
+    pub division: Division,
     /// The picture, or nothing.
     pub picture: Option<PicturePlan>,
     /// The sound streams in their order.

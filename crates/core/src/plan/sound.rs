@@ -1,7 +1,7 @@
 //! The sound's part of the plan.
 
 use super::build::Journal;
-use super::{Origin, PlanError, SoundPlan, Subject};
+use super::{Division, Origin, PlanError, SoundPlan, Subject};
 use crate::facts::{Facts, Sound, Stream};
 use crate::formats::{Blocks, Container, SoundCodec, SoundCoding, copies_into};
 use crate::preset::{ChannelRule, Pitch, SoundSettings, SoundStreams};
@@ -12,7 +12,7 @@ use crate::units::BitRate;
 
 pub(super) fn plan(
     settings: &SoundSettings,
-    container: Container,
+    (container, division): (Container, Division),
     speed: Rational,
     facts: &Facts,
     journal: &mut Journal,
@@ -23,7 +23,7 @@ pub(super) fn plan(
         journal.note(Subject::Sound, "", Origin::Source, "none", "the source has none");
         return Ok(Vec::new());
     };
-    let only_one = container.traits().most_sounds == 1;
+    let only_one = division.is_together() && container.traits().most_sounds == 1;
     let chosen: Vec<_> = match settings.streams {
         SoundStreams::All if !only_one => streams.clone(),
         SoundStreams::All | SoundStreams::First => vec![*first],

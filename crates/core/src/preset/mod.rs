@@ -32,7 +32,7 @@ pub use mend::{
     Watermark, WatermarkPatch,
 };
 pub use patch::{apply, with_overrides};
-pub use sound::{ChannelRule, Pitch, SoundSettings, SoundSettingsPatch, SoundStreams};
+pub use sound::{ChannelRule, Pitch, SoundFiles, SoundSettings, SoundSettingsPatch, SoundStreams};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
@@ -82,6 +82,15 @@ pub struct Preset {
     #[serde(default = "default_name_pattern")]
     #[setting(name = "Name pattern")]
     pub name_pattern: String,
+}
+
+impl Preset {
+    /// The format of the files in which its sound is.
+    #[must_use]
+    pub fn sound_container(&self) -> Container {
+        let is_apart = self.sound.as_ref().is_some_and(|sound| sound.files == SoundFiles::Apart);
+        if is_apart && self.picture.is_some() { Container::Wav } else { self.container }
+    }
 }
 
 fn default_name_pattern() -> String {

@@ -34,6 +34,10 @@ pub struct SoundSettings {
     #[serde(default)]
     #[setting(name = "Audio streams")]
     pub streams: SoundStreams,
+    /// In which files they are.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    #[setting(name = "Audio files")]
+    pub files: SoundFiles,
     /// How more channels become two or one.
     #[serde(default, skip_serializing_if = "is_usual")]
     #[setting(nested)]
@@ -88,6 +92,19 @@ pub enum SoundStreams {
     #[default]
     #[setting(name = "all")]
     All,
+}
+
+/// In which files sound streams are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Choices)]
+#[serde(rename_all = "snake_case")]
+pub enum SoundFiles {
+    /// In the output's one file.
+    #[default]
+    #[setting(name = "in the output's file")]
+    Together,
+    /// Each in a file of its own: a WAV beside the picture, or as many files as there are streams.
+    #[setting(name = "a file for each stream")]
+    Apart,
 }
 
 /// Rates of sound that are often taken.

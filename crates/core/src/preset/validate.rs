@@ -71,7 +71,7 @@ impl Preset {
             picture_faults(self.container, picture, &mut faults);
         }
         if let Some(sound) = &self.sound {
-            sound_faults(self.container, sound, &mut faults);
+            sound_faults(self.sound_container(), sound, &mut faults);
         }
         faults.0
     }

@@ -32,7 +32,7 @@ use std::time::{Duration, Instant};
 use beryl_core::after::memory::{self, Means};
 use beryl_core::plan::{Plan, Step};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{EncodeRun, Event, RunNews, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 
 use crate::control::Control;
 use crate::encoders::Pass;
@@ -100,8 +100,9 @@ pub fn encode_into(
         } else {
             outcome.is_err()
         };
-        if (failed || work.problem().is_some()) && work.is_created {
-            remove_temporary(work.run);
+        if failed || work.problem().is_some() {
+            // Where a name was taken already, the file is somebody else's.
+            work.run.outputs.iter().zip(&work.created).filter(|(_, created)| **created).for_each(|(output, _)| remove(output));
         }
         if let Some(problem) = work.problem() {
             tell(Event::Run { id: work.run.id, news: RunNews::Failed { problem } });
@@ -112,13 +113,13 @@ pub fn encode_into(
 
 /// Removes what runs have written under their temporary names.
 pub fn remove_temporary_files(runs: &[EncodeRun]) {
-    runs.iter().for_each(remove_temporary);
+    runs.iter().flat_map(|run| &run.outputs).for_each(remove);
 }
 
-fn remove_temporary(run: &EncodeRun) {
-    if let Ok(folder) = open_root(&run.output) {
+fn remove(output: &FileRef) {
+    if let Ok(folder) = open_root(output) {
         // Where it was never begun there is nothing to remove; what may not be removed, whoever started this removes.
-        drop(folder.remove_file(system_path(&run.output.path)));
+        drop(folder.remove_file(system_path(&output.path)));
     }
 }
 

@@ -17,6 +17,7 @@ use super::cost;
 use super::queue::{Inlet, Weighed, queue};
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::{SourceNotes, Work};
+use super::writer::Destination;
 use super::{picture, reader, sound, writer};
 use crate::control::Control;
 use crate::encoders::{Pass, muxer};
@@ -94,18 +95,25 @@ pub(super) fn start<'scope, 'env: 'scope>(
     );
     let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
 
-    // Every run gets its writer, except in a first pass, whose packets nobody wants.
-    let mut writers: Vec<Option<Inlet<ToWriter>>> = Vec::new();
+    // Every file gets its writer, except in a first pass, whose packets nobody wants.
+    let mut writers: Vec<Vec<Inlet<ToWriter>>> = Vec::new();
     for (work, pass) in works {
-        if *pass == Pass::First {
-            writers.push(None);
-            continue;
+        let mut of_work = Vec::new();
+        for artifact in (0..work.artifacts.len()).take_while(|_| *pass != Pass::First) {
+            let (to_writer, from_encoders) = queue(SMALL_QUEUE, memory::QUEUED);
+            of_work.push(to_writer);
+            let notes = Arc::clone(&notes);
+            let task = writer::WriteTask { work, artifact, shared, notes, tell, source, origin: takes.part(0).from };
+            spawn(scope, "write", &done, move || task.run(&from_encoders))?;
         }
-        let (to_writer, from_encoders) = queue(SMALL_QUEUE, memory::QUEUED);
-        writers.push(Some(to_writer));
-        let task = writer::WriteTask { work, shared, notes: Arc::clone(&notes), tell, source, origin: takes.part(0).from };
-        spawn(scope, "write", &done, move || task.run(&from_encoders))?;
+        writers.push(of_work);
     }
+    // Where a stream of a run goes, in the file that holds it.
+    let destination = |place: usize, slot: usize| {
+        let (file, slot) = works[place].0.place_of(slot)?;
+        Some((file, writers[place].get(file).map(|writer| Destination { writer: writer.clone(), slot })))
+    };
+    let container = |place: usize, file: usize| works[place].0.artifacts[file].0.container;
 
     let chains: Vec<(usize, &PicturePlan)> = works
         .iter()
@@ -138,14 +146,17 @@ pub(super) fn start<'scope, 'env: 'scope>(
             for output in &stage.outputs {
                 let (run_place, _) = chains[*output];
                 let (work, pass) = works[run_place];
+                let Some((file, destination)) = destination(run_place, 0) else { continue };
+                let container = container(run_place, file);
                 let (to_encoder, frames) = bounded(queued[place].out_of);
                 feeder.map_or(&mut roots, |feeder| &mut consumers[feeder]).push(to_encoder);
                 let task = picture::EncodeTask {
                     work,
                     pass,
                     shared,
-                    writer: writers[run_place].clone(),
-                    global_header: Output::wants_global_header(muxer(work.run.plan.container)),
+                    destination,
+                    container,
+                    global_header: Output::wants_global_header(muxer(container)),
                     threads,
                     is_alone: works.len() == 1,
                 };
@@ -183,18 +194,19 @@ pub(super) fn start<'scope, 'env: 'scope>(
     }
 
     let mut listeners: BTreeMap<usize, Vec<Sender<TimedFrame>>> = BTreeMap::new();
-    for (place, (work, pass)) in works.iter().enumerate() {
-        let Some(writer) = writers[place].as_ref().filter(|_| *pass != Pass::First) else { continue };
+    for (place, (work, _)) in works.iter().enumerate() {
         let first_slot = usize::from(work.run.plan.picture.is_some());
-        for (number, plan) in work.run.plan.sound.iter().enumerate() {
-            let (stream, slot) = (plan.source_stream as usize, first_slot + number);
-            match crate::encoders::sound(plan, Output::wants_global_header(muxer(work.run.plan.container))) {
+        for (slot, plan) in (first_slot..).zip(&work.run.plan.sound) {
+            let stream = plan.source_stream as usize;
+            let Some((file, Some(destination))) = destination(place, slot) else { continue };
+            let container = container(place, file);
+            match crate::encoders::sound(plan, Output::wants_global_header(muxer(container))) {
                 None => {
                     let description =
                         EncoderStream::copy_of(packets.stream(stream)).map_err(|error| library_problem(&work.what(), &error))?;
-                    let copy = reader::Copy { slot, writer: writer.clone(), clock: packets.clock(stream) };
                     // The writer takes everything, so this cannot wait for long.
-                    drop(writer.send(ToWriter::Open { slot, stream: description }));
+                    destination.open(description);
+                    let copy = reader::Copy { destination, clock: packets.clock(stream) };
                     match routes.entry(stream).or_insert_with(|| Route::Copies(Vec::new())) {
                         Route::Copies(copies) | Route::Both(_, copies) => copies.push(copy),
                         Route::Decode(_) => {}
@@ -203,7 +215,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
                 Some(settings) => {
                     let (to_encoder, frames) = bounded(SMALL_QUEUE);
                     listeners.entry(stream).or_default().push(to_encoder);
-                    let task = sound::EncodeTask { work, shared, slot, plan, settings, writer: writer.clone() };
+                    let task = sound::EncodeTask { work, shared, slot, plan, settings, destination, container };
                     spawn(scope, "encode sound", &done, move || task.run(&frames))?;
                 }
             }

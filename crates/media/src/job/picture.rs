@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::time::Duration;
 
+use beryl_core::formats::Container;
 use beryl_core::plan::{FrameRatePlan, PicturePlan, Step};
 use beryl_core::preset::Lead;
 use beryl_core::time::Rational;
@@ -11,11 +12,12 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::foretaste::{Foretaste, Tried};
-use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
-use super::queue::Inlet;
+use super::pass::{Shared, TimedFrame, library_problem};
+
 use super::steps::Chain;
 use super::uniform::Uniform;
 use super::work::Work;
+use super::writer::Destination;
 use crate::encoders::{self, Coding, Pass};
 use crate::raw::{AvError, Encoder, Frame};
 use crate::supplies::Supplies;
@@ -84,7 +86,10 @@ pub(super) struct EncodeTask<'a> {
     pub(super) work: &'a Work<'a>,
     pub(super) pass: Pass,
     pub(super) shared: Shared<'a>,
-    pub(super) writer: Option<Inlet<ToWriter>>,
+    /// Where its packets go, except in a first pass.
+    pub(super) destination: Option<Destination>,
+    /// The format of the file.
+    pub(super) container: Container,
     pub(super) global_header: bool,
     /// Of the encoder.
     pub(super) threads: u32,
@@ -172,10 +177,7 @@ impl EncodeTask<'_> {
         {
             open.send(None)?;
             self.pass_on(open, *encoder_clock, &mut lengths, self.work.frames() <= KEEP_THEIR_ORDER)?;
-            if let Some(writer) = &self.writer {
-                // Where nobody takes it any more, the run has ended in another way.
-                drop(writer.send(ToWriter::End { slot: 0 }));
-            }
+            self.destination.iter().for_each(Destination::end);
         }
         Ok(())
     }
@@ -214,17 +216,16 @@ impl EncodeTask<'_> {
         let settings =
             encoders::picture(self.coding(plan, self.pass, &self.work.notes_file.to_string_lossy()), clock, first_pass)?;
         let encoder = Encoder::open(&settings)?;
-        if let Some(writer) = &self.writer {
+        if let Some(destination) = &self.destination {
             let mut stream = encoder.stream()?;
             if let FrameRatePlan::Variable { .. } = plan.frame_rate {
                 stream.rate = None;
             }
             stream.hdr = plan.hdr.clone().map(Box::new);
-            if let Some(tag) = encoders::picture_tag(self.work.run.plan.container, plan.format.codec()) {
+            if let Some(tag) = encoders::picture_tag(self.container, plan.format.codec()) {
                 stream.set_tag(tag);
             }
-            // Where the writer has given up, the first packet will show it.
-            drop(writer.send(ToWriter::Open { slot: 0, stream }));
+            destination.open(stream);
         }
         Ok((encoder, clock))
     }
@@ -254,8 +255,7 @@ impl EncodeTask<'_> {
             if let Some(time) = packet.pts().filter(|_| are_in_order) {
                 packet.set_times(time, packet.duration());
             }
-            let Some(writer) = &self.writer else { continue };
-            if writer.send(ToWriter::Packet { slot: 0, packet, shift: Rational::ZERO }).is_err() {
+            if self.destination.as_ref().is_some_and(|destination| !destination.send(packet, Rational::ZERO)) {
                 return Ok(false);
             }
         }

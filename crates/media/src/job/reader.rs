@@ -8,10 +8,11 @@ use beryl_core::time::Rational;
 use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::Sender;
 
-use super::pass::{Shared, TimedFrame, ToWriter};
+use super::pass::{Shared, TimedFrame};
 use super::queue::{Inlet, Outlet, Weighed};
 use super::uniform::Uniform;
 use super::work::{SourceNotes, Work};
+use super::writer::Destination;
 use super::{cost, cut};
 use crate::raw::{AvError, Decoder, Frame, OpenError, Packet};
 use crate::source::{PacketSource, problem_of};
@@ -50,15 +51,13 @@ impl Route {
 
 /// A stream that goes untouched into an output.
 pub(super) struct Copy {
-    pub(super) slot: usize,
-    pub(super) writer: Inlet<ToWriter>,
+    pub(super) destination: Destination,
     pub(super) clock: Rational,
 }
 
 impl Drop for Copy {
     fn drop(&mut self) {
-        // Where nobody takes it any more, the run has ended in another way.
-        drop(self.writer.send(ToWriter::End { slot: self.slot }));
+        self.destination.end();
     }
 }
 
@@ -168,9 +167,7 @@ impl ReadTask<'_> {
                     return true;
                 }
                 let shift = self.takes.shift(part);
-                let mut packet = packet.clone();
-                packet.set_stream(copy.slot);
-                copy.writer.send(ToWriter::Packet { slot: copy.slot, packet, shift }).is_ok()
+                copy.destination.send(packet.clone(), shift)
             });
             wanted |= !copies.is_empty();
         }

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 
+use beryl_core::formats::Container;
 use beryl_core::plan::SoundPlan;
 use beryl_core::preset::Pitch;
 use beryl_core::sound::downmix::Mix;
@@ -10,20 +11,24 @@ use beryl_core::time::{Rational, TimeMap};
 use crossbeam_channel::Receiver;
 
 use super::cost;
-use super::pass::{Shared, TimedFrame, ToWriter, library_problem};
-use super::queue::Inlet;
+use super::pass::{Shared, TimedFrame, library_problem};
+
 use super::stretch;
 use super::work::Work;
+use super::writer::Destination;
 use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet};
 
 /// Encodes one sound stream of one run.
 pub(super) struct EncodeTask<'a> {
     pub(super) work: &'a Work<'a>,
     pub(super) shared: Shared<'a>,
+    /// Its place among the streams of the whole.
     pub(super) slot: usize,
     pub(super) plan: &'a SoundPlan,
     pub(super) settings: EncoderSettings,
-    pub(super) writer: Inlet<ToWriter>,
+    pub(super) destination: Destination,
+    /// The format of the file.
+    pub(super) container: Container,
 }
 
 impl EncodeTask<'_> {
@@ -37,7 +42,7 @@ impl EncodeTask<'_> {
     fn encode(&self, frames: &Receiver<TimedFrame>) -> Result<(), AvError> {
         // Opened before the first frame comes: a writer waits for all its streams.
         let encoder = Encoder::open(&self.settings)?;
-        drop(self.writer.send(ToWriter::Open { slot: self.slot, stream: encoder.stream()? }));
+        self.destination.open(encoder.stream()?);
         let mut outlet = Outlet { task: self, portions: None, encoder, samples: 0, held: VecDeque::new() };
         let mut graph: Option<(Graph, (GraphInput, bool))> = None;
         let mut last: Option<Frame> = None;
@@ -283,14 +288,13 @@ impl Outlet<'_> {
             self.encoder.send(None)?;
             self.pass_on()?;
         }
-        // Where nobody takes it any more, the run has ended in another way.
-        drop(self.task.writer.send(ToWriter::End { slot: self.task.slot }));
+        self.task.destination.end();
         Ok(())
     }
 
     /// Says of the last packets how much of them is heard, where no edit list does; answers whether any is.
     fn trim(&self, packet: &mut Packet) -> Result<bool, AvError> {
-        let in_packets = self.task.work.run.plan.container.traits().trims_in_packets;
+        let in_packets = self.task.container.traits().trims_in_packets;
         let Some((begins, length)) = packet.pts().zip(self.encoder.frame_samples()).filter(|_| in_packets) else {
             return Ok(true);
         };
@@ -307,8 +311,7 @@ impl Outlet<'_> {
             if !self.trim(&mut packet)? {
                 continue;
             }
-            let packet = ToWriter::Packet { slot: self.task.slot, packet, shift: Rational::ZERO };
-            if self.task.writer.send(packet).is_err() {
+            if !self.task.destination.send(packet, Rational::ZERO) {
                 return Ok(false);
             }
         }

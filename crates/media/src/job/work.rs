@@ -7,10 +7,11 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
-use beryl_core::after::check::{Given, Look, LookAt};
+use beryl_core::after::check::{Given, Look, LookAt, Measured};
 use beryl_core::flow::run::{Course, PassSoFar, Progress};
+use beryl_core::plan::{Artifact, Plan};
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{EncodeRun, SourceRef};
+use beryl_core::protocol::{EncodeRun, FileRef, SourceRef};
 use beryl_core::time::Rational;
 use beryl_core::timeline::{Anchor, MOST_LISTED, Remark};
 
@@ -22,10 +23,12 @@ use crate::raw::{AvError, Frame, bytes_moved, pixel_format};
 /// One run while it is worked on.
 pub(crate) struct Work<'a> {
     pub(crate) run: &'a EncodeRun,
-    /// Whether the file under the temporary name is this run's own.
-    pub(crate) is_created: bool,
-    /// That file, until the muxer takes it.
-    file: Mutex<Option<std::io::Result<File>>>,
+    /// What it yields, with the plan of each file.
+    pub(crate) artifacts: Vec<(Artifact, Plan)>,
+    /// Whether the file under each temporary name is this run's own.
+    pub(crate) created: Vec<bool>,
+    /// Those files, until their muxers take them.
+    files: Mutex<Vec<Option<std::io::Result<File>>>>,
     /// Where the encoder keeps the notes of the first pass, where it wants a file.
     pub(crate) notes_file: PathBuf,
     problem: Mutex<Option<Problem>>,
@@ -35,10 +38,12 @@ pub(crate) struct Work<'a> {
     position: AtomicI64,
     /// Seconds after the beginning of the pass at which something was told to have come out first, and how far it was.
     first_out: Mutex<Option<(f64, f64)>>,
-    bytes: AtomicU64,
+    /// Of each file, bytes written, and bytes of the finished file that are read back; nothing before.
+    bytes: Vec<AtomicU64>,
+    read_back: Mutex<Vec<Option<u64>>>,
+    /// What was found in each file, once it is read back.
+    measured: Mutex<Vec<Option<Measured>>>,
     written: AtomicBool,
-    /// Bytes of the finished file that are read back; nothing before.
-    read_back: Mutex<Option<u64>>,
     /// Nanoseconds of processor time.
     cost: AtomicU64,
     earlier_passes: Mutex<Duration>,
@@ -160,20 +165,28 @@ fn microseconds(time: Rational) -> i64 {
 }
 
 impl<'a> Work<'a> {
-    pub(crate) fn new(run: &'a EncodeRun, file: std::io::Result<File>, notes_file: PathBuf) -> Self {
+    pub(crate) fn new(run: &'a EncodeRun, files: Vec<std::io::Result<File>>, notes_file: PathBuf) -> Self {
+        let artifacts = run.plan.artifacts().into_iter().map(|artifact| {
+            let plan = artifact.plan(&run.plan);
+            (artifact, plan)
+        });
+        let artifacts: Vec<_> = artifacts.collect();
+        let count = artifacts.len();
         Self {
             run,
-            is_created: file.is_ok(),
-            file: Mutex::new(Some(file)),
+            artifacts,
+            created: files.iter().map(std::io::Result::is_ok).collect(),
+            files: Mutex::new(files.into_iter().map(Some).collect()),
             notes_file,
             problem: Mutex::new(None),
             pass: AtomicU8::new(1),
             frames: AtomicU64::new(0),
             position: AtomicI64::new(0),
             first_out: Mutex::new(None),
-            bytes: AtomicU64::new(0),
+            bytes: (0..count).map(|_| AtomicU64::new(0)).collect(),
+            read_back: Mutex::new(vec![None; count]),
+            measured: Mutex::new(vec![None; count]),
             written: AtomicBool::new(false),
-            read_back: Mutex::new(None),
             cost: AtomicU64::new(0),
             earlier_passes: Mutex::new(Duration::ZERO),
             first_share: Mutex::new(None),
@@ -188,10 +201,11 @@ impl<'a> Work<'a> {
         self.run.plan.passes()
     }
 
-    /// The file to write into, once.
-    pub(crate) fn take_file(&self) -> std::io::Result<File> {
-        let taken = self.file.lock().unwrap_or_else(PoisonError::into_inner).take();
-        taken.unwrap_or_else(|| Err(std::io::Error::other("its file was begun already")))
+    /// The file to write an artifact into, once.
+    pub(crate) fn take_file(&self, artifact: usize) -> std::io::Result<File> {
+        let mut files = self.files.lock().unwrap_or_else(PoisonError::into_inner);
+        let taken = files.get_mut(artifact).and_then(Option::take);
+        taken.unwrap_or_else(|| Err(std::io::Error::other("its file was not created, or was begun already")))
     }
 
     /// “The output could not be made”, with the preset's name.
@@ -231,8 +245,8 @@ impl<'a> Work<'a> {
     }
 
     /// Looks at the finished file where pictures went in. In one that cannot be opened again, all are missing.
-    pub(crate) fn look_again(&self, allowance: Duration) -> Vec<Look> {
-        let file = SourceRef::of(self.run.output.clone());
+    pub(crate) fn look_again(&self, file: &FileRef, allowance: Duration) -> Vec<Look> {
+        let file = SourceRef::of(file.clone());
         let missing = |_| vec![Look { at: LookAt::File, time: Rational::ZERO, difference: None }];
         looks::of_file(&file, &self.sketches.lock().unwrap_or_else(PoisonError::into_inner), allowance).unwrap_or_else(missing)
     }
@@ -245,9 +259,17 @@ impl<'a> Work<'a> {
         (given.count, given.end) = (given.count + count, given.end.max(end));
     }
 
-    /// What went into the encoders.
-    pub(crate) fn given(&self) -> Vec<Given> {
-        self.given.lock().unwrap_or_else(PoisonError::into_inner).values().copied().collect()
+    /// What went into the encoders of an artifact's streams.
+    pub(crate) fn given(&self, artifact: usize) -> Vec<Given> {
+        let given = self.given.lock().unwrap_or_else(PoisonError::into_inner);
+        let of_slot = |(slot, whole): (u32, usize)| given.get(&whole).map(|given| Given { slot, ..*given });
+        (0..).zip(self.artifacts[artifact].0.slots(&self.run.plan)).filter_map(of_slot).collect()
+    }
+
+    /// In which file a stream of the whole stands, and where there.
+    pub(crate) fn place_of(&self, slot: usize) -> Option<(usize, usize)> {
+        let mut files = self.artifacts.iter().enumerate();
+        files.find_map(|(file, (artifact, _))| Some((file, artifact.slots(&self.run.plan).position(|own| own == slot)?)))
     }
 
     pub(crate) fn end_pass(&self, elapsed: Duration) {
@@ -280,12 +302,24 @@ impl<'a> Work<'a> {
         *self.first_share.lock().unwrap_or_else(PoisonError::into_inner) = Some(share);
     }
 
-    pub(crate) fn set_bytes(&self, bytes: u64) {
-        self.bytes.store(bytes, Ordering::Relaxed);
+    pub(crate) fn set_bytes(&self, artifact: usize, bytes: u64) {
+        self.bytes[artifact].store(bytes, Ordering::Relaxed);
     }
 
-    pub(crate) fn set_written(&self) {
+    /// Whether this was the first to say that all is written and is being read back.
+    pub(crate) fn begin_reading(&self, artifact: usize) -> bool {
+        let mut read_back = self.read_back.lock().unwrap_or_else(PoisonError::into_inner);
+        read_back[artifact] = Some(0);
+        read_back.iter().all(Option::is_some)
+    }
+
+    /// Keeps what was found in a file; answers what was found in all, once the last one is read back.
+    pub(crate) fn keep_measured(&self, artifact: usize, found: Measured) -> Option<Vec<Measured>> {
+        let mut measured = self.measured.lock().unwrap_or_else(PoisonError::into_inner);
+        measured[artifact] = Some(found);
+        let all: Vec<Measured> = measured.iter().cloned().collect::<Option<_>>()?;
         self.written.store(true, Ordering::Relaxed);
+        Some(all)
     }
 
     pub(crate) fn is_written(&self) -> bool {
@@ -322,14 +356,14 @@ impl<'a> Work<'a> {
             first_out,
             earlier: earlier.as_secs_f64(),
         });
-        let bytes = self.bytes.load(Ordering::Relaxed);
-        let read_back = *self.read_back.lock().unwrap_or_else(PoisonError::into_inner);
+        let bytes = self.bytes.iter().map(|bytes| bytes.load(Ordering::Relaxed)).sum();
+        let read_back: Option<u64> = self.read_back.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().sum();
         let read_back = read_back.map(|read| if bytes > 0 { (read as f64 / bytes as f64).min(1.0) } else { 0.0 });
         Progress { frames: self.frames(), bytes, read_back, moved: bytes_moved(), ..measured }
     }
 
-    /// Notes how many bytes of the finished file are read back.
-    pub(crate) fn set_read_back(&self, bytes: u64) {
-        *self.read_back.lock().unwrap_or_else(PoisonError::into_inner) = Some(bytes);
+    /// Notes how many bytes of a finished file are read back.
+    pub(crate) fn set_read_back(&self, artifact: usize, bytes: u64) {
+        self.read_back.lock().unwrap_or_else(PoisonError::into_inner)[artifact] = Some(bytes);
     }
 }

@@ -13,15 +13,43 @@ use beryl_core::protocol::{Event, RunNews, SourceRef};
 use beryl_core::time::Rational;
 
 use super::pass::{Shared, ToWriter};
-use super::queue::Outlet;
+use super::queue::{Inlet, Outlet};
 use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;
 use crate::raw::{EncoderStream, Medium, Output, OutputChapter, Packet, WriteError};
 
-/// Writes what a run's encoders make.
+/// Where packets of one stream go.
+#[derive(Clone)]
+pub(super) struct Destination {
+    /// The writer of its file.
+    pub(super) writer: Inlet<ToWriter>,
+    /// The place of the stream there.
+    pub(super) slot: usize,
+}
+
+impl Destination {
+    /// The stream is known. Where the writer has given up, the first packet will show it.
+    pub(super) fn open(&self, stream: EncoderStream) {
+        drop(self.writer.send(ToWriter::Open { slot: self.slot, stream }));
+    }
+
+    /// A packet, to be moved by `shift` seconds. Answers whether anybody takes more.
+    pub(super) fn send(&self, packet: Packet, shift: Rational) -> bool {
+        self.writer.send(ToWriter::Packet { slot: self.slot, packet, shift }).is_ok()
+    }
+
+    /// Nothing more comes. Where nobody takes it any more, the run has ended in another way.
+    pub(super) fn end(&self) {
+        drop(self.writer.send(ToWriter::End { slot: self.slot }));
+    }
+}
+
+/// Writes one file of a run from what its encoders make.
 pub(super) struct WriteTask<'a> {
     pub(super) work: &'a Work<'a>,
+    /// Which of the run's files.
+    pub(super) artifact: usize,
     pub(super) shared: Shared<'a>,
     pub(super) notes: Arc<SourceNotes>,
     pub(super) tell: &'a (dyn Fn(Event) + Sync),
@@ -56,9 +84,14 @@ impl WriteTask<'_> {
         format!("{} could not be written", self.work.run.plan.preset_name)
     }
 
+    /// What is written into the file.
+    fn plan(&self) -> &Plan {
+        &self.work.artifacts[self.artifact].1
+    }
+
     /// Answers whether a whole file was written.
     fn write(&self, items: &Outlet<ToWriter>) -> Result<bool, WriteError> {
-        let plan = &self.work.run.plan;
+        let plan = self.plan();
         let slots = usize::from(plan.picture.is_some()) + plan.sound.len();
         let mut streams: BTreeMap<usize, EncoderStream> = BTreeMap::new();
         let mut order: Interleaver<Held> = Interleaver::new(0..slots, MOST_HELD);
@@ -94,7 +127,7 @@ impl WriteTask<'_> {
             return Ok(false);
         };
         let encodes = plan.picture.is_some() || plan.sound.iter().any(|sound| !sound.codec.is_copy());
-        if encodes && self.work.given().is_empty() {
+        if encodes && self.work.given(self.artifact).is_empty() {
             let why = "nothing of the source could be decoded";
             self.work.fail(Problem::new(ProblemKind::NotMedia, self.work.what(), why));
             return Ok(false);
@@ -115,12 +148,12 @@ impl WriteTask<'_> {
     fn write_packet(&self, output: &mut Output, slot: usize, mut packet: Packet, shift: Rational) -> Result<(), WriteError> {
         packet.set_stream(slot);
         output.write(packet, shift)?;
-        self.work.set_bytes(output.written());
+        self.work.set_bytes(self.artifact, output.written());
         Ok(())
     }
 
     fn begin(&self, plan: &Plan, streams: &BTreeMap<usize, EncoderStream>) -> Result<Output, WriteError> {
-        let medium = Medium::new(self.work.take_file()?, self.shared.control.stop().clone());
+        let medium = Medium::new(self.work.take_file(self.artifact)?, self.shared.control.stop().clone());
         let mut output = Output::create(medium, muxer(plan.container))?;
         if plan.container.traits().trims_in_packets {
             output.tell_delays_of_codecs();
@@ -145,20 +178,23 @@ impl WriteTask<'_> {
 
     fn read_back(&self) {
         let run = self.work.run;
-        (self.tell)(Event::Run { id: run.id, news: RunNews::Reading });
-        match measure::measure_telling(&run.output, self.shared.control, &|bytes| self.work.set_read_back(bytes)) {
+        if self.work.begin_reading(self.artifact) {
+            (self.tell)(Event::Run { id: run.id, news: RunNews::Reading });
+        }
+        let file = &run.outputs[self.artifact];
+        match measure::measure_telling(file, self.shared.control, &|bytes| self.work.set_read_back(self.artifact, bytes)) {
             Ok(read_back) => {
-                self.work.set_written();
-                let picture = run.plan.picture.as_ref();
+                let picture = self.plan().picture.as_ref();
                 let allowance = self.work.cost().mul_f64(LOOKS_COST);
-                let mut looks = self.work.look_again(allowance);
+                let mut looks = Vec::new();
                 if let Some(picture) = picture {
+                    looks = self.work.look_again(file, allowance);
                     let stream = picture.source_stream as usize;
                     looks.extend(self.notes.look_again(self.source, stream, self.origin, allowance));
                 }
                 let measured = Measured {
                     frames_encoded: picture.map(|_| self.work.frames()),
-                    given: self.work.given(),
+                    given: self.work.given(self.artifact),
                     looks,
                     remarks: self.notes.remarks(),
                     decode_faults: self.notes.faults(),
@@ -166,7 +202,9 @@ impl WriteTask<'_> {
                     cpu_milliseconds: u64::try_from(self.work.cost().as_millis()).ok().filter(|cost| *cost > 0),
                     ..read_back
                 };
-                (self.tell)(Event::Run { id: run.id, news: RunNews::Written { measured: Box::new(measured) } });
+                if let Some(measured) = self.work.keep_measured(self.artifact, measured) {
+                    (self.tell)(Event::Run { id: run.id, news: RunNews::Written { measured } });
+                }
             }
             // It was cancelled, which is told of all that is not done yet.
             Err(_) if self.shared.control.stop().is_set() => {}

@@ -25,7 +25,7 @@ pub(crate) fn made(folder: &Path, name: &str, plan: &Plan) -> Result<SourceRef, 
 /// The same, with what was remarked.
 pub(crate) fn made_with_remarks(folder: &Path, name: &str, plan: &Plan) -> Result<(SourceRef, Vec<Remark>), String> {
     let output = source(folder, &Uuid::now_v7().to_string());
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), output: output.file.clone(), aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
     let told = Mutex::new(Err("nothing came of it".to_owned()));
     let words = |problem: Problem| format!("{problem} {}", problem.details);
     let ended = encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
@@ -33,7 +33,7 @@ pub(crate) fn made_with_remarks(folder: &Path, name: &str, plan: &Plan) -> Resul
             let report = judge(plan, &measured);
             let wrong: Vec<String> =
                 report.wrong().map(|item| format!("{}: {}, not {}", item.what, item.found, item.expected)).collect();
-            *told.lock().unwrap() = if wrong.is_empty() { Ok(measured.remarks) } else { Err(wrong.join("; ")) };
+            *told.lock().unwrap() = if wrong.is_empty() { Ok(measured[0].remarks.clone()) } else { Err(wrong.join("; ")) };
         }
         Event::Run { news: RunNews::Failed { problem }, .. } => *told.lock().unwrap() = Err(words(problem)),
         _ => {}

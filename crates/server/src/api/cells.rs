@@ -10,6 +10,7 @@ use beryl_core::after::check::{CheckItem, CheckReport, compare};
 use beryl_core::after::forecast::Outlook;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::patch::Patch;
+use beryl_core::path::StoragePath;
 use beryl_core::preset::catalogue::idle_settings;
 use beryl_core::preset::{Preset, PresetPatch, with_overrides};
 use beryl_core::problem::{Problem, ProblemKind};
@@ -18,6 +19,7 @@ use beryl_store::StoreError;
 use beryl_store::runs::{Origin, Run, SettingsId};
 use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
+use beryl_worker::NameParts;
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -28,8 +30,8 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
-use crate::forecasts::{Asked, CellOutlook, Forecasts, OutputPlace};
-use crate::outputs::{NameParts, Wish, reading_of, today};
+use crate::forecasts::{Asked, CellOutlook, Forecasts};
+use crate::outputs::{Wish, reading_of, today};
 use crate::views::{Cell, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -86,15 +88,17 @@ impl SheetState {
 
     /// Wanted cells whose outputs would get the same name in the same place.
     fn sharing_names(&self, outlooks: &[(CellKey, Option<CellOutlook>)]) -> HashSet<CellKey> {
-        let mut first: HashMap<&OutputPlace, CellKey> = HashMap::new();
+        let mut first: HashMap<(Uuid, &StoragePath, &str), CellKey> = HashMap::new();
         let mut sharing = HashSet::new();
         for (key, outlook) in outlooks {
             let place = outlook.as_ref().and_then(|outlook| outlook.place.as_deref());
             let Some(place) = place.filter(|_| self.is_enabled(*key)) else { continue };
-            match first.entry(place) {
-                Entry::Occupied(taken) => sharing.extend([*taken.get(), *key]),
-                Entry::Vacant(free) => {
-                    free.insert(*key);
+            for file in place.files() {
+                match first.entry(file) {
+                    Entry::Occupied(taken) => sharing.extend([*taken.get(), *key]),
+                    Entry::Vacant(free) => {
+                        free.insert(*key);
+                    }
                 }
             }
         }
@@ -377,7 +381,8 @@ async fn output(
         Err(problem) => (None, Some(problem.why)),
     };
     let name = made.as_ref().and_then(|Outlook { plan, .. }| {
-        Some(format!("{}.{}", wish.name(&NameParts::of(plan)).ok()?, plan.container.extension()))
+        let parts = NameParts::of(plan);
+        Some(format!("{}{}", wish.name(&parts).ok()?, parts.endings.first()?))
     });
     let details = match &run {
         Some(run) => Some(app.database.run_details(run.id).await?),
@@ -385,7 +390,7 @@ async fn output(
     };
     let made_reading = details
         .as_ref()
-        .and_then(|details| details.facts.as_ref())
+        .and_then(|details| details.facts.first())
         .filter(|_| run.as_ref().is_some_and(|run| matches!(run.state, RunState::Done | RunState::Withheld)));
     let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(&before.facts, after));
     Ok(Json(OutputView {

@@ -76,7 +76,7 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
     let missing = || ApiError::missing("the file could not be shown", "its facts were not kept");
     Ok(Subject {
         id,
-        reading: app.database.run_details(id).await?.facts.ok_or_else(missing)?.into(),
+        reading: app.database.run_details(id).await?.facts.into_iter().next().ok_or_else(missing)?.into(),
         source: SourceRef::of(file_ref(&storage, &target)),
         direct: format!("/api/runs/{id}/media"),
         copy: format!("/api/runs/{id}/viewing-copy"),
@@ -86,9 +86,8 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
 async fn finished_file(app: &App, id: Uuid) -> Result<(Storage, StoragePath), ApiError> {
     let run = app.database.run(id).await?;
     let target = match run.state {
-        RunState::Done => run.target,
-        // It is looked at before it is released or discarded.
-        RunState::Withheld => run.temporary,
+        // What is withheld is looked at before it is released or discarded.
+        RunState::Done | RunState::Withheld => run.paths().next().cloned(),
         _ => None,
     };
     let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;

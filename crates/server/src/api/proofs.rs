@@ -29,9 +29,9 @@ use super::cells::{joined, wish};
 use super::media::{WishedStill, cache_storage, still_bytes};
 use super::streaming::stream;
 use crate::app::App;
+use crate::cache::{clear_proof, film_name, proof_name};
 use crate::files::source_ref;
 use crate::outputs::{reading_of, today};
-use crate::proving::{file_name, film_name, remove_files};
 
 /// Proofs that one call may ask for.
 const MOST_AT_ONCE: usize = 24;
@@ -244,7 +244,8 @@ async fn prove(State(app): State<Arc<App>>, Json(wish): Json<ProofWish>) -> Resu
                 strip,
                 label: variant.label.chars().take(120).collect(),
                 overrides: variant.overrides.clone(),
-                plan: cell.outlook(&variant.overrides, Some(parts))?.plan,
+                // Of several files, the one with the picture is proved.
+                plan: cell.outlook(&variant.overrides, Some(parts))?.plan.first_file(),
                 state: ProofState::Waiting,
                 problem: None,
                 result: None,
@@ -285,7 +286,7 @@ async fn remove_proof(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resu
         return Err(ApiError::invalid("the proof could not be removed", "it is being made now"));
     }
     app.database.remove_proof(id).await?;
-    remove_files(&app, &proof);
+    clear_proof(&app, &proof);
     app.hub.tell(crate::events::Change::Proof { source: proof.source, deliverable: proof.deliverable });
     Ok(())
 }
@@ -337,7 +338,7 @@ async fn still(
     let (width, _) = picture.shown_within(WIDEST_STILL);
     let (source, at, shape) = match wanted.side {
         Side::Made => {
-            let file = FileRef { root: app.cache.display().to_string(), path: file_name(&proof) };
+            let file = FileRef { root: app.cache.display().to_string(), path: proof_name(&proof) };
             (SourceRef::of(file), at, None)
         }
         Side::Source => {

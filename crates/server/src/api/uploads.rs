@@ -17,7 +17,9 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::units::ByteSize;
 use beryl_store::storages::Storage;
 use beryl_store::uploads::Upload;
-use beryl_worker::{Placed, Replacing, candidate, free_bytes, open_folder, place, remove_temporary, temporary_name};
+use beryl_worker::{
+    MOST_NUMBERS, Placed, Placing, Replacing, candidate, free_bytes, made, open_folder, place, remove_temporary, temporary_name,
+};
 use futures::StreamExt;
 use rustix::fs::{FallocateFlags, fallocate};
 use rustix::io::Errno;
@@ -46,8 +48,6 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 const VERSION: &str = "1.0.0";
 const OFFSET: &str = "upload-offset";
 const LENGTH: &str = "upload-length";
-/// Names that are tried for a finished file.
-const MOST_NUMBERS: u32 = 10_000;
 /// Bytes of a name, with room for a number.
 const LONGEST_NAME: usize = 248;
 /// How long a line may be silent within a piece.
@@ -273,10 +273,12 @@ async fn finish(app: &App, upload: &Upload) -> Result<(), ApiError> {
         let target = numbered(&upload.wanted, number)?;
         app.database.set_upload_target(upload.id, &target).await?;
         let (folder, path, named) = (root.clone(), temporary.clone(), target.clone());
-        let placing = move || place(&folder, &path, &named, Replacing::Never);
-        match app.door.surely(&root, placing).await? {
-            Placed::Done => return Ok(app.database.finish_upload(upload.id, &target).await?),
-            Placed::Taken | Placed::Protected => {}
+        let placing = move || {
+            let made = made(&folder, &path)?;
+            place(&folder, &[Placing { temporary: path, target: named, made }], &Replacing::Never)
+        };
+        if app.door.surely(&root, placing).await? == Placed::Done {
+            return Ok(app.database.finish_upload(upload.id, &target).await?);
         }
     }
     let what = format!("{} could not be named", upload.wanted.name());
@@ -286,12 +288,12 @@ async fn finish(app: &App, upload: &Upload) -> Result<(), ApiError> {
 fn numbered(wanted: &StoragePath, number: u32) -> Result<StoragePath, ApiError> {
     // The extension as it was written, not as it is compared.
     let name = wanted.name();
-    let extension = name.rfind('.').filter(|dot| *dot > 0).map_or("", |dot| &name[dot + 1..]);
+    let ending = name.rfind('.').filter(|dot| *dot > 0).map_or("", |dot| &name[dot..]);
     if number == 1 {
         return Ok(wanted.clone());
     }
     let stem = wanted.parent().join(wanted.stem().as_bytes())?;
-    Ok(candidate(&stem, extension, number)?)
+    Ok(candidate(&stem, ending, number)?)
 }
 
 /// A file that comes or has come.

@@ -4,61 +4,62 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use beryl_core::after::check::{Measured, judge, problem_of};
+use beryl_core::facts::Facts;
 use beryl_core::flow::run::{ClashRule, RunEvent, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::FileRef;
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::{StoreError, patiently};
-use beryl_worker::withhold;
+use beryl_worker::{endings, withhold};
 use uuid::Uuid;
 
 use super::{LEASE, MOST_ATTEMPTS, PATIENCE};
 use crate::app::App;
 use crate::publish::{Finished, PublishError, publish, put_away};
 
-pub(super) fn finished(claimed: &Claimed, root: PathBuf, temporary: StoragePath) -> Finished {
+pub(super) fn finished(claimed: &Claimed, root: PathBuf, temporaries: Vec<StoragePath>) -> Finished {
     Finished {
         lease: claimed.lease,
         source: claimed.run.source,
         root,
-        temporary,
+        temporaries,
         stem: claimed.run.stem.clone(),
-        extension: claimed.plan.container.extension(),
+        endings: endings(&claimed.plan),
         clash: claimed.run.clash,
     }
 }
 
-/// Judges a written file: as planned, it gets its name; otherwise it waits for a person.
-pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output: FileRef, measured: &Measured) {
+/// Judges written files: as planned, they get their names; otherwise they wait for a person.
+pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, written: Vec<StoragePath>, measured: &[Measured]) {
     let lease = claimed.lease;
     let report = judge(&claimed.plan, measured);
+    let facts: Vec<Facts> = measured.iter().map(|measured| measured.facts.clone()).collect();
     if let Some(problem) = problem_of(&claimed.plan, measured, &report) {
-        // Under its temporary name it is as safe, if harder to find.
-        let file = kept_aside(app, claimed, &root, &output.path).await.unwrap_or_else(|error| {
-            tracing::warn!(%error, run = %lease.run, "a withheld file keeps its temporary name");
-            output.path.clone()
+        // Under their temporary names they are as safe, if harder to find.
+        let files = kept_aside(app, claimed, &root, &written).await.unwrap_or_else(|error| {
+            tracing::warn!(%error, run = %lease.run, "withheld files keep their temporary names");
+            written
         });
-        let stored = patiently(PATIENCE, || app.database.withhold(lease, &file, &report, &measured.facts, &problem)).await;
+        let stored = patiently(PATIENCE, || app.database.withhold(lease, &files, &report, &facts, &problem)).await;
         if let Err(error) = stored {
-            tracing::warn!(%error, run = %lease.run, file = %file, "the run is no longer ours; its file stays");
+            tracing::warn!(%error, run = %lease.run, ?files, "the run is no longer ours; its files stay");
         }
         return;
     }
-    let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &measured.facts)).await;
+    let kept = patiently(PATIENCE, || app.database.set_checking(lease, &report, &facts)).await;
     if let Err(error) = kept {
         tracing::warn!(%error, run = %lease.run, "the run is no longer ours");
-        drop(put_away(app, &root, &output.path).await);
+        drop(put_away(app, &root, &written).await);
         return;
     }
-    let file = finished(claimed, root.clone(), output.path.clone());
-    let outcome = named(app, &file).await;
+    let files = finished(claimed, root.clone(), written.clone());
+    let outcome = named(app, &files).await;
     if let Err(PublishError::Refused(problem)) = &outcome
         && (problem.kind != ProblemKind::NameTaken || claimed.run.clash == ClashRule::Replace)
-        && let Ok(name) = kept_aside(app, claimed, &root, &output.path).await
+        && let Ok(names) = kept_aside(app, claimed, &root, &written).await
     {
-        // A finished, checked file is kept, whatever hinders its name.
-        let stored = patiently(PATIENCE, || app.database.withhold(lease, &name, &report, &measured.facts, problem)).await;
+        // Finished, checked files are kept, whatever hinders their names.
+        let stored = patiently(PATIENCE, || app.database.withhold(lease, &names, &report, &facts, problem)).await;
         if stored.is_ok() {
             return;
         }
@@ -66,17 +67,17 @@ pub(super) async fn conclude(app: &App, claimed: &Claimed, root: PathBuf, output
     keep_end(app, lease, outcome).await;
 }
 
-/// Gives a file the name under which it waits for a person.
-async fn kept_aside(app: &App, claimed: &Claimed, root: &Path, file: &StoragePath) -> Result<StoragePath, Problem> {
-    let (folder, file, stem) = (root.to_path_buf(), file.clone(), claimed.run.stem.clone());
-    let extension = claimed.plan.container.extension();
-    app.door.surely(root, move || withhold(&folder, &file, &stem, extension)).await
+/// Gives files the names under which they wait for a person.
+async fn kept_aside(app: &App, claimed: &Claimed, root: &Path, files: &[StoragePath]) -> Result<Vec<StoragePath>, Problem> {
+    let (folder, files, stem) = (root.to_path_buf(), files.to_vec(), claimed.run.stem.clone());
+    let endings = endings(&claimed.plan);
+    app.door.surely(root, move || withhold(&folder, &files, &stem, &endings)).await
 }
 
-/// Gives a file its name, however long the database is away.
-async fn named(app: &App, file: &Finished) -> Result<StoragePath, PublishError> {
+/// Gives files their names, however long the database is away.
+async fn named(app: &App, files: &Finished) -> Result<(), PublishError> {
     loop {
-        match publish(app, file).await {
+        match publish(app, files).await {
             Err(PublishError::Store(error)) if error.is_passing() => tokio::time::sleep(Duration::from_millis(500)).await,
             outcome => return outcome,
         }
@@ -97,7 +98,7 @@ pub(super) async fn fail(app: &App, claimed: &Claimed, problem: &Problem, again:
 }
 
 /// Keeps how a run ended, however long the database is away.
-pub(super) async fn keep_end(app: &App, lease: Lease, outcome: Result<StoragePath, PublishError>) {
+pub(super) async fn keep_end(app: &App, lease: Lease, outcome: Result<(), PublishError>) {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),
@@ -114,7 +115,7 @@ pub(super) async fn keep_end(app: &App, lease: Lease, outcome: Result<StoragePat
 }
 
 /// The same without waiting, while runs are taken up.
-pub(super) async fn end(app: &App, lease: Lease, outcome: Result<StoragePath, PublishError>) -> Result<(), StoreError> {
+pub(super) async fn end(app: &App, lease: Lease, outcome: Result<(), PublishError>) -> Result<(), StoreError> {
     let problem = match outcome {
         Ok(_) => None,
         Err(PublishError::Refused(problem)) => Some(problem),
@@ -132,33 +133,32 @@ fn end_state(problem: Option<&Problem>) -> RunState {
     }
 }
 
-/// A person takes a withheld file for good, for this reason: it gets its name.
+/// A person takes withheld files for good, for this reason: they get their names.
 pub(crate) async fn release(app: &App, id: Uuid, because: &str) -> Result<(), PublishError> {
     // Asked for first: once the run is leased, nothing may end this before its end is kept.
     let storage = app.database.storage(app.database.run(id).await?.storage).await?;
     let claimed = app.database.release(id, because, &app.slots.owner, LEASE).await?;
     let lease = claimed.lease;
-    let Some(file) = claimed.run.temporary.clone() else {
+    let files = claimed.run.temporaries();
+    if files.len() != claimed.plan.artifacts().len() {
         app.database.withhold_again(lease).await?;
         return Err(Problem::new(ProblemKind::Missing, "the file could not be released", "nobody knows where it is").into());
-    };
-    let outcome = publish(app, &finished(&claimed, PathBuf::from(storage.root), file)).await;
+    }
+    let outcome = publish(app, &finished(&claimed, PathBuf::from(storage.root), files)).await;
     match &outcome {
-        Ok(_) => patiently(PATIENCE, || app.database.finish(lease, RunState::Done, None)).await?,
+        Ok(()) => patiently(PATIENCE, || app.database.finish(lease, RunState::Done, None)).await?,
         Err(_) => patiently(PATIENCE, || app.database.withhold_again(lease)).await?,
     }
     app.tell_run(id).await;
-    outcome.map(|_| ())
+    outcome
 }
 
-/// A person does not want a withheld file: it goes.
+/// A person does not want withheld files: they go.
 pub(crate) async fn discard(app: &App, id: Uuid) -> Result<(), PublishError> {
     let run = app.database.run(id).await?;
     app.database.change(id, RunEvent::Discard).await?;
-    if let Some(file) = &run.temporary {
-        let storage = app.database.storage(run.storage).await?;
-        put_away(app, Path::new(&storage.root), file).await?;
-    }
+    let storage = app.database.storage(run.storage).await?;
+    put_away(app, Path::new(&storage.root), &run.temporaries()).await?;
     app.tell_run(id).await;
     Ok(())
 }

@@ -1,16 +1,16 @@
 //! Keeping leases, and taking up what workers that are gone have left.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
-use beryl_core::problem::Problem;
 use beryl_core::protocol::Command;
-use beryl_store::runs::{Claimed, Lost};
+use beryl_store::runs::{Claimed, Lost, RunFile};
 use beryl_store::{StoreError, patiently};
+use beryl_worker::Placing;
 use tokio::sync::watch;
 use tokio::time::Instant;
 use uuid::Uuid;
@@ -19,7 +19,7 @@ use super::conclude::{end, finished};
 use super::{LEASE, PATIENCE};
 use crate::app::{App, ending};
 use crate::files::size_of;
-use crate::publish::{publish, put_away};
+use crate::publish::{PublishError, publish, put_away, resume};
 
 /// How often leases are renewed.
 const RENEW_EVERY: Duration = Duration::from_secs(5);
@@ -65,8 +65,8 @@ impl Suspects {
     }
 }
 
-/// Takes up what workers that are gone have left.
-pub(super) async fn recover(app: &App, suspects: &mut Suspects) {
+/// Takes up what workers that are gone have left. Each run goes on by itself: a storage may be long in coming back.
+pub(super) async fn recover(app: &Arc<App>, suspects: &mut Suspects) {
     let slots = &app.slots;
     let lost = match app.database.lost(&slots.owner, &slots.installation).await {
         Ok(lost) => suspects.ripe(lost),
@@ -80,47 +80,63 @@ pub(super) async fn recover(app: &App, suspects: &mut Suspects) {
         tracing::error!(%error, "what was left could not be taken up");
         Vec::new()
     }) {
-        let id = claimed.run.id;
-        if let Err(error) = recover_one(app, claimed).await {
-            tracing::error!(%error, run = %id, "a run that was left could not be taken up");
-        }
-        app.tell_run(id).await;
+        let (app, lease) = (Arc::clone(app), claimed.lease);
+        app.slots.hold(std::iter::once(lease));
+        tokio::spawn(async move {
+            if let Err(error) = recover_one(&app, claimed).await {
+                tracing::error!(%error, run = %lease.run, "a run that was left could not be taken up");
+            }
+            app.slots.forget(lease);
+            app.tell_run(lease.run).await;
+            app.slots.wake();
+        });
     }
 }
 
-/// A checked file that lost its worker while it was being named is named now, or is found to have
-/// its name; everything else begins again.
+/// Checked files that lost their worker while they were being named are named now, or are found to have
+/// their names; everything else begins again.
 async fn recover_one(app: &App, claimed: Claimed) -> Result<(), StoreError> {
     let storage = app.database.storage(claimed.run.storage).await?;
     let root = PathBuf::from(&storage.root);
     let lease = claimed.lease;
+    let files = finished(&claimed, root.clone(), claimed.run.temporaries());
     if claimed.run.state == RunState::Checking {
-        let size_now = async |path: Option<&StoragePath>| -> Result<Option<u64>, Problem> {
-            let Some(path) = path.cloned() else { return Ok(None) };
-            let folder = root.clone();
-            app.door.work(&root, move || size_of(&folder, &path)).await
-        };
-        // A checked file is not made again because its storage is away: it is looked for later.
-        let (Ok(under_temporary), Ok(under_target)) =
-            (size_now(claimed.run.temporary.as_ref()).await, size_now(claimed.run.target.as_ref()).await)
-        else {
-            return Ok(());
-        };
-        if under_temporary.is_none() && under_target.is_some() && under_target == claimed.run.size {
-            return app.database.finish(lease, RunState::Done, None).await;
+        let noted = noted_names(&claimed.run.files);
+        match resume(app, &files, noted).await {
+            Ok(true) => return app.database.finish(lease, RunState::Done, None).await,
+            Ok(false) => {}
+            Err(PublishError::Store(error)) => return Err(error),
+            Err(PublishError::Refused(problem)) => tracing::warn!(%problem, "names that were begun could not be given"),
         }
-        if let Some(temporary) = claimed.run.temporary.clone().filter(|_| under_temporary == claimed.run.size) {
-            let file = finished(&claimed, root, temporary);
-            return end(app, lease, publish(app, &file).await).await;
+        // No names were chosen yet, or somebody has taken one meanwhile.
+        if are_whole(app, &root, &files.temporaries, claimed.run.size).await {
+            return end(app, lease, publish(app, &files).await).await;
         }
     }
-    if let Some(temporary) = &claimed.run.temporary
-        && let Err(problem) = put_away(app, &root, temporary).await
-    {
+    if let Err(problem) = put_away(app, &root, &files.temporaries).await {
         tracing::warn!(%problem, "a temporary file stays");
     }
     if claimed.run.state == RunState::Paused {
         return app.database.release_paused(lease).await;
     }
     app.database.put_back(lease, "its worker went away").await
+}
+
+/// The names that were chosen for files; empty where they were not.
+fn noted_names(files: &[RunFile]) -> Vec<Placing> {
+    let placing =
+        |file: &RunFile| Some(Placing { temporary: file.temporary.clone()?, target: file.target.clone()?, made: file.made? });
+    files.iter().map(placing).collect::<Option<_>>().unwrap_or_default()
+}
+
+/// Whether all these files are there, and have so many bytes together.
+async fn are_whole(app: &App, root: &Path, files: &[StoragePath], bytes: Option<u64>) -> bool {
+    let (folder, files) = (root.to_path_buf(), files.to_vec());
+    let looking = move || {
+        let sizes = files.iter().map(|file| size_of(&folder, file));
+        let sizes: Vec<Option<u64>> = sizes.collect::<Result<_, _>>()?;
+        Ok(sizes.into_iter().sum::<Option<u64>>().filter(|_| !files.is_empty()))
+    };
+    // What cannot be looked at is not there.
+    app.door.surely(root, looking).await.is_ok_and(|found: Option<u64>| found.is_some() && found == bytes)
 }

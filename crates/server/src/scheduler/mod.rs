@@ -10,11 +10,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use beryl_core::flow::run::{ClashRule, RunEvent};
+use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::{StoreError, patiently};
-use beryl_worker::{candidate, open_folder, remove_temporary, temporary_name};
+use beryl_worker::{candidates, endings, open_folder, remove_temporary, temporary_names};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 use uuid::Uuid;
@@ -23,7 +24,7 @@ use crate::aids::aids_for;
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::{size_of, source_ref};
-use crate::publish::{name_problem, put_away, skipped};
+use crate::publish::{put_away, skipped};
 
 use conclude::{conclude, fail, keep_end};
 use leases::{Suspects, recover, renew};
@@ -88,12 +89,21 @@ async fn kept_slots(app: &App) -> usize {
 struct Underway {
     claimed: Arc<Claimed>,
     root: PathBuf,
-    output: FileRef,
+    /// Where its files are written.
+    temporaries: Vec<StoragePath>,
     aids: Vec<Aid>,
     ended: bool,
     /// When its progress was last kept, and whether it is being kept now.
     kept: tokio::time::Instant,
     keeping: Arc<AtomicBool>,
+}
+
+impl Underway {
+    /// Where the engine writes.
+    fn outputs(&self) -> Vec<FileRef> {
+        let root = self.root.display().to_string();
+        self.temporaries.iter().map(|path| FileRef { root: root.clone(), path: path.clone() }).collect()
+    }
 }
 
 /// Works off runs of one source in one engine.
@@ -138,7 +148,7 @@ async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Prob
     let runs = underway.iter().map(|one| EncodeRun {
         id: one.claimed.run.id,
         plan: one.claimed.plan.clone(),
-        output: one.output.clone(),
+        outputs: one.outputs(),
         aids: one.aids.clone(),
     });
     Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect(), share: app.slots.share() })
@@ -150,28 +160,29 @@ async fn asked<T, F: Future<Output = Result<T, StoreError>>>(call: impl FnMut() 
     patiently(PATIENCE, call).await.map_err(failed)
 }
 
-/// Makes the folder, and notes the temporary name before anything is written under it.
+/// Makes the folder, and notes the temporary names before anything is written under them.
 async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem> {
     let storage = asked(|| app.database.storage(claimed.run.storage)).await?;
     let root = PathBuf::from(&storage.root);
     let (folder, parent) = (root.clone(), claimed.run.stem.parent());
     app.door.work(&root, move || open_folder(&folder, &parent).map(|_| ())).await?;
+    let endings = endings(&claimed.plan);
     if claimed.run.clash == ClashRule::Skip {
-        let target = candidate(&claimed.run.stem, claimed.plan.container.extension(), 1).map_err(|error| name_problem(&error))?;
-        let (folder, path) = (root.clone(), target.clone());
-        if app.door.work(&root, move || size_of(&folder, &path)).await?.is_some() {
-            return Err(skipped(&target));
+        for target in candidates(&claimed.run.stem, &endings, 1)? {
+            let (folder, path) = (root.clone(), target.clone());
+            if app.door.work(&root, move || size_of(&folder, &path)).await?.is_some() {
+                return Err(skipped(&target));
+            }
         }
     }
     let aids = aids_for(app, claimed.plan.steps()).await?;
     let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
-    let temporary = temporary_name(&claimed.run.stem, &id).map_err(|error| name_problem(&error))?;
-    asked(|| app.database.set_temporary(claimed.lease, &temporary)).await?;
-    let output = FileRef { root: storage.root, path: temporary };
+    let temporaries = temporary_names(&claimed.run.stem, &id, endings.len())?;
+    asked(|| app.database.set_temporaries(claimed.lease, &temporaries)).await?;
     Ok(Underway {
         claimed: Arc::clone(claimed),
         root,
-        output,
+        temporaries,
         aids,
         ended: false,
         kept: tokio::time::Instant::now(),
@@ -209,8 +220,9 @@ async fn follow(
                 drop(running);
                 for one in underway.iter().filter(|one| !one.ended) {
                     // What stays is put away when its run is taken up again.
-                    let (root, path) = (one.root.clone(), one.output.path.clone());
-                    drop(app.door.work(&one.root, move || remove_temporary(&root, &path)).await);
+                    let (root, files) = (one.root.clone(), one.temporaries.clone());
+                    let putting_away = move || files.iter().try_for_each(|file| remove_temporary(&root, file));
+                    drop(app.door.work(&one.root, putting_away).await);
                 }
                 ends.abort_all();
                 break;
@@ -233,9 +245,9 @@ fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event
             for one in underway.iter_mut().filter(|one| !one.ended) {
                 one.ended = true;
                 let (app, claimed, problem) = (Arc::clone(app), Arc::clone(&one.claimed), problem.clone());
-                let (root, path) = (one.root.clone(), one.output.path.clone());
+                let (root, files) = (one.root.clone(), one.temporaries.clone());
                 ends.spawn(async move {
-                    drop(put_away(&app, &root, &path).await);
+                    drop(put_away(&app, &root, &files).await);
                     fail(&app, &claimed, &problem, again).await;
                     app.slots.forget(claimed.lease);
                     app.tell_run(claimed.run.id).await;
@@ -273,9 +285,10 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
         }
         RunNews::Written { measured } => {
             one.ended = true;
-            let (app, claimed, root, output) = (Arc::clone(app), Arc::clone(&one.claimed), one.root.clone(), one.output.clone());
+            let (app, claimed) = (Arc::clone(app), Arc::clone(&one.claimed));
+            let (root, files) = (one.root.clone(), one.temporaries.clone());
             ends.spawn(async move {
-                conclude(&app, &claimed, root, output, &measured).await;
+                conclude(&app, &claimed, root, files, &measured).await;
                 app.slots.forget(claimed.lease);
                 app.tell_run(id).await;
             });
@@ -283,10 +296,10 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
         RunNews::Failed { problem } if !one.ended => {
             one.ended = true;
             let (app, lease) = (Arc::clone(app), one.claimed.lease);
-            let (root, path) = (one.root.clone(), one.output.path.clone());
+            let (root, files) = (one.root.clone(), one.temporaries.clone());
             ends.spawn(async move {
-                // The engine cannot remove it where its source lies beside it.
-                drop(put_away(&app, &root, &path).await);
+                // The engine cannot remove them where its source lies beside them.
+                drop(put_away(&app, &root, &files).await);
                 keep_end(&app, lease, Err(problem.into())).await;
                 app.slots.forget(lease);
                 app.tell_run(id).await;

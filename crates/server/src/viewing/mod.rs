@@ -15,12 +15,13 @@ use beryl_core::preset::{PresetPatch, viewing_preset};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
-use beryl_worker::{Replacing, place, remove_temporary, temporary_name};
+use beryl_worker::{remove_temporary, replace};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::app::App;
+use crate::cache::temporary_in_cache;
 use crate::events::Change;
 
 pub(crate) use copies::Copies;
@@ -122,11 +123,11 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let plan = plan(&subject.reading, &preset, &PresetPatch::default())
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
     let id = Uuid::now_v7();
-    let temporary = temporary_name(name, &id).map_err(|error| Problem::new(ProblemKind::Internal, what(), error.to_string()))?;
+    let temporary = temporary_in_cache(&id);
     let output = FileRef { root: app.cache.display().to_string(), path: temporary.clone() };
     let job = Job::Encode {
         source: subject.source.clone(),
-        runs: vec![EncodeRun { id, plan: plan.clone(), output, aids: Vec::new() }],
+        runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], aids: Vec::new() }],
         share: app.slots.share(),
     };
     let mut running = app.engine.start(&job).await?;
@@ -142,7 +143,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
                     drop(remove_temporary(&app.cache, &temporary));
                     return Err(problem);
                 }
-                return place(&app.cache, &temporary, name, Replacing::AllBut(&[])).map(drop);
+                return replace(&app.cache, &temporary, name);
             }
             Event::Run { news: RunNews::Failed { problem }, .. } | Event::Failed { problem } => {
                 drop(remove_temporary(&app.cache, &temporary));

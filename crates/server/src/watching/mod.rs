@@ -8,12 +8,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::RunState;
 use beryl_core::flow::watch::{Stamp, WatchState, WatchStep, Watched, after_reading, after_runs, look, may_be_source};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::PresetPatch;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_store::runs::{MadeFile, NewRun, Origin};
+use beryl_store::runs::{NewRun, Origin};
 use beryl_store::storages::Storage;
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
@@ -101,8 +102,8 @@ async fn look_through(app: &App, folder: &WatchFolder) -> Result<Vec<Found>, Pro
 /// Whether a file is an output of any run: by what it is, on whatever way it is reached, or by the name that it
 /// is about to get, under whichever storage's name it was made.
 async fn is_own(app: &App, storages: &[Storage], folder: &WatchFolder, found: &Found) -> Result<bool, StoreError> {
-    let made = MadeFile { file: found.file, modified: found.stamp.modified };
-    if found.sequence.is_none() && app.database.is_made(made, found.stamp.size.0).await? {
+    let made = Made { number: found.file, modified: found.stamp.modified, size: found.stamp.size.0 };
+    if found.sequence.is_none() && app.database.is_made(made).await? {
         return Ok(true);
     }
     let Some(own) = storages.iter().find(|storage| storage.id == folder.storage) else { return Ok(false) };

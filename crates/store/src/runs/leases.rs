@@ -4,13 +4,14 @@ use std::time::Duration;
 
 use beryl_core::after::check::CheckReport;
 use beryl_core::facts::Facts;
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::{Progress, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
 use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use uuid::Uuid;
 
-use super::{COLUMNS, Claimed, Lease, Lost, MOST_TOGETHER, MadeFile, TABLES, changed, run};
+use super::{COLUMNS, Claimed, Lease, Lost, MOST_TOGETHER, TABLES, changed, files_of, run};
 use crate::{Database, StoreError, json};
 
 impl Database {
@@ -87,27 +88,29 @@ impl Database {
         Ok(())
     }
 
-    /// Notes under which temporary name a leased run is written.
+    /// Notes under which temporary names the files of a leased run are written.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn set_temporary(&self, lease: Lease, temporary: &StoragePath) -> Result<(), StoreError> {
-        let query = sqlx::query("UPDATE runs SET temporary = ?, target = NULL WHERE id = ? AND lease_epoch = ?")
-            .bind(temporary.to_string());
-        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    pub async fn set_temporaries(&self, lease: Lease, temporaries: &[StoragePath]) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        hold(&mut work, lease, "state IN ('running', 'paused', 'checking')").await?;
+        keep_temporaries(&mut work, lease.run, temporaries).await?;
+        work.commit().await?;
+        Ok(())
     }
 
-    /// The file is written and passed its check: keeps what was found, before it is named.
+    /// The files are written and passed their check: keeps what was found, before they are named.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn set_checking(&self, lease: Lease, report: &CheckReport, facts: &Facts) -> Result<(), StoreError> {
+    pub async fn set_checking(&self, lease: Lease, report: &CheckReport, facts: &[Facts]) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let query = sqlx::query(
             "UPDATE runs SET state = 'checking', size = ?, notes = ? WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
         let notes = u32::try_from(report.notes()).unwrap_or(u32::MAX);
-        let query = query.bind(facts.size.0).bind(notes).bind(lease.run).bind(lease.epoch);
+        let query = query.bind(report.size.0).bind(notes).bind(lease.run).bind(lease.epoch);
         changed(query.execute(&mut *work).await?.rows_affected())?;
         let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
         query.bind(json::text(report)?).bind(json::text(facts)?).bind(lease.run).execute(&mut *work).await?;
@@ -115,25 +118,26 @@ impl Database {
         Ok(())
     }
 
-    /// The file is written and is not as planned: it waits under this name until a person decides.
+    /// The files are written and are not as planned: they wait under these names until a person decides.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn withhold(
         &self,
         lease: Lease,
-        file: &StoragePath,
+        files: &[StoragePath],
         report: &CheckReport,
-        facts: &Facts,
+        facts: &[Facts],
         problem: &Problem,
     ) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let query = sqlx::query(
-            "UPDATE runs SET state = 'withheld', size = ?, temporary = ?, target = NULL, problem = ?, lease_owner = NULL, \
+            "UPDATE runs SET state = 'withheld', size = ?, problem = ?, lease_owner = NULL, \
              lease_until = NULL, finished = NOW(6) WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         );
-        let query = query.bind(facts.size.0).bind(file.to_string()).bind(json::text(problem)?);
+        let query = query.bind(report.size.0).bind(json::text(problem)?);
         changed(query.bind(lease.run).bind(lease.epoch).execute(&mut *work).await?.rows_affected())?;
+        keep_temporaries(&mut work, lease.run, files).await?;
         let query = sqlx::query("UPDATE run_documents SET report = ?, reading = ? WHERE run_id = ?");
         query.bind(json::text(report)?).bind(json::text(facts)?).bind(lease.run).execute(&mut *work).await?;
         end_attempt(&mut work, lease, &problem.why).await?;
@@ -141,7 +145,7 @@ impl Database {
         Ok(())
     }
 
-    /// A person takes a withheld file for good: the run is leased to `owner`, who gives the file its name.
+    /// A person takes withheld files for good: the run is leased to `owner`, who gives the files their names.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where it is not withheld (any more).
@@ -158,30 +162,38 @@ impl Database {
         Ok(claimed)
     }
 
-    /// A released file could not be named: it waits as before.
+    /// Released files could not be named: they wait as before.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn withhold_again(&self, lease: Lease) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
         let query = sqlx::query(
-            "UPDATE runs SET state = 'withheld', released_because = NULL, target = NULL, lease_owner = NULL, lease_until = NULL, \
+            "UPDATE runs SET state = 'withheld', released_because = NULL, lease_owner = NULL, lease_until = NULL, \
              finished = NOW(6) WHERE id = ? AND lease_epoch = ? AND state = 'checking'",
         );
-        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&mut *work).await?.rows_affected())?;
+        sqlx::query("UPDATE run_files SET target = NULL WHERE run_id = ?").bind(lease.run).execute(&mut *work).await?;
+        work.commit().await?;
+        Ok(())
     }
 
-    /// Notes the name that the file is about to get, so that after a crash the file is found, and which file it is.
+    /// Notes the names that the files are about to get, so that after a crash they are found, and which files they are.
     ///
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
-    pub async fn set_target(&self, lease: Lease, target: &StoragePath, made: MadeFile) -> Result<(), StoreError> {
-        let query = sqlx::query(
-            "UPDATE runs SET target = ?, made_file = ?, made_modified = ? WHERE id = ? AND lease_epoch = ? AND state = 'checking'",
-        )
-        .bind(target.to_string())
-        .bind(made.file)
-        .bind(made.modified);
-        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+    pub async fn set_targets(&self, lease: Lease, files: &[(StoragePath, Made)]) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
+        hold(&mut work, lease, "state = 'checking'").await?;
+        for (place, (target, made)) in (0_u16..).zip(files) {
+            let query = sqlx::query(
+                "UPDATE run_files SET target = ?, made_file = ?, made_modified = ?, size = ? WHERE run_id = ? AND place = ?",
+            );
+            let query = query.bind(target.to_string()).bind(made.number).bind(made.modified).bind(made.size);
+            query.bind(lease.run).bind(place).execute(&mut *work).await?;
+        }
+        work.commit().await?;
+        Ok(())
     }
 
     /// Ends a leased run: done, failed or cancelled.
@@ -191,7 +203,7 @@ impl Database {
     pub async fn finish(&self, lease: Lease, state: RunState, problem: Option<&Problem>) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let ended = sqlx::query(
-            "UPDATE runs SET state = ?, problem = ?, temporary = NULL, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \
+            "UPDATE runs SET state = ?, problem = ?, lease_owner = NULL, lease_until = NULL, finished = NOW(6) \
              WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         )
         .bind(state.word())
@@ -201,6 +213,11 @@ impl Database {
         .execute(&mut *work)
         .await?;
         changed(ended.rows_affected())?;
+        if state == RunState::Done {
+            sqlx::query("UPDATE run_files SET temporary = NULL WHERE run_id = ?").bind(lease.run).execute(&mut *work).await?;
+        } else {
+            forget_files(&mut work, lease.run).await?;
+        }
         end_attempt(&mut work, lease, problem.map_or(state.word(), |problem| problem.why.as_str())).await?;
         work.commit().await?;
         Ok(())
@@ -236,7 +253,7 @@ impl Database {
     pub async fn put_back(&self, lease: Lease, why: &str) -> Result<(), StoreError> {
         let mut work = self.pool.begin().await?;
         let put = sqlx::query(
-            "UPDATE runs SET state = 'waiting', temporary = NULL, target = NULL, lease_owner = NULL, lease_until = NULL \
+            "UPDATE runs SET state = 'waiting', lease_owner = NULL, lease_until = NULL \
              WHERE id = ? AND lease_epoch = ? AND state IN ('running', 'paused', 'checking')",
         )
         .bind(lease.run)
@@ -244,6 +261,7 @@ impl Database {
         .execute(&mut *work)
         .await?;
         changed(put.rows_affected())?;
+        forget_files(&mut work, lease.run).await?;
         end_attempt(&mut work, lease, why).await?;
         work.commit().await?;
         Ok(())
@@ -303,10 +321,14 @@ impl Database {
     /// # Errors
     /// [`StoreError::Changed`] where the lease is lost.
     pub async fn release_paused(&self, lease: Lease) -> Result<(), StoreError> {
+        let mut work = self.pool.begin().await?;
         let query = sqlx::query(
-            "UPDATE runs SET lease_owner = NULL, lease_until = NULL, temporary = NULL WHERE id = ? AND lease_epoch = ? AND state = 'paused'",
+            "UPDATE runs SET lease_owner = NULL, lease_until = NULL WHERE id = ? AND lease_epoch = ? AND state = 'paused'",
         );
-        changed(query.bind(lease.run).bind(lease.epoch).execute(&self.pool).await?.rows_affected())
+        changed(query.bind(lease.run).bind(lease.epoch).execute(&mut *work).await?.rows_affected())?;
+        forget_files(&mut work, lease.run).await?;
+        work.commit().await?;
+        Ok(())
     }
 }
 
@@ -320,7 +342,31 @@ async fn claimed(work: &mut Transaction<'_, MySql>, id: Uuid) -> Result<Claimed,
     );
     let row = sqlx::query(AssertSqlSafe(statement)).bind(id).fetch_one(&mut **work).await?;
     let lease = Lease { run: id, epoch: row.try_get("lease_epoch")? };
-    Ok(Claimed { lease, run: run(&row)?, plan: json::value(row.try_get("plan")?)? })
+    let mut run = run(&row)?;
+    run.files = files_of(&mut **work, &[id]).await?.remove(&id).unwrap_or_default();
+    Ok(Claimed { lease, run, plan: json::value(row.try_get("plan")?)? })
+}
+
+/// Keeps a leased run from changing hands until the transaction ends.
+async fn hold(work: &mut Transaction<'_, MySql>, lease: Lease, state: &str) -> Result<(), StoreError> {
+    let statement = format!("SELECT 1 FROM runs WHERE id = ? AND lease_epoch = ? AND {state} FOR UPDATE");
+    let query = sqlx::query_scalar::<_, i64>(AssertSqlSafe(statement)).bind(lease.run).bind(lease.epoch);
+    query.fetch_optional(&mut **work).await?.map(|_| ()).ok_or(StoreError::Changed)
+}
+
+/// Notes where the files of a run are; what was known of them before is no longer true.
+async fn keep_temporaries(work: &mut Transaction<'_, MySql>, run: Uuid, temporaries: &[StoragePath]) -> Result<(), StoreError> {
+    forget_files(work, run).await?;
+    for (place, temporary) in (0_u16..).zip(temporaries) {
+        let query = sqlx::query("INSERT INTO run_files (run_id, place, temporary) VALUES (?, ?, ?)");
+        query.bind(run).bind(place).bind(temporary.to_string()).execute(&mut **work).await?;
+    }
+    Ok(())
+}
+
+async fn forget_files(work: &mut Transaction<'_, MySql>, run: Uuid) -> Result<(), StoreError> {
+    sqlx::query("DELETE FROM run_files WHERE run_id = ?").bind(run).execute(&mut **work).await?;
+    Ok(())
 }
 
 async fn lease_run(work: &mut Transaction<'_, MySql>, id: Uuid, owner: &str, lease: Duration) -> Result<Claimed, StoreError> {

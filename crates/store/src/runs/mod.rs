@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use beryl_core::after::check::CheckReport;
 use beryl_core::facts::Facts;
+use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::{ClashRule, Progress, RunState};
 use beryl_core::path::StoragePath;
 use beryl_core::plan::Plan;
@@ -101,11 +102,9 @@ pub struct Run {
     pub clash: ClashRule,
     /// How often it was begun.
     pub attempts: i32,
-    /// The file under its temporary name, while there is one.
-    pub temporary: Option<StoragePath>,
-    /// The final name, once it is chosen.
-    pub target: Option<StoragePath>,
-    /// Bytes of the finished file.
+    /// Its files, in the order of the plan's artifacts, once it was begun.
+    pub files: Vec<RunFile>,
+    /// Bytes of all finished files.
     pub size: Option<u64>,
     /// Why it failed.
     pub problem: Option<Problem>,
@@ -123,15 +122,56 @@ pub struct Run {
     pub settings: Option<SettingsId>,
 }
 
+/// One file of a run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RunFile {
+    /// Its temporary name, or the one under which it is withheld, while it has one.
+    pub temporary: Option<StoragePath>,
+    /// The final name, once it is chosen.
+    pub target: Option<StoragePath>,
+    /// By what it is known, from when its name is chosen.
+    pub made: Option<Made>,
+}
+
+impl Run {
+    /// Where its files are, or are about to be: their final names, or where they have none those under which they wait.
+    pub fn paths(&self) -> impl Iterator<Item = &StoragePath> {
+        self.files.iter().filter_map(|file| file.target.as_ref().or(file.temporary.as_ref()))
+    }
+
+    /// The names under which its files are written, or wait.
+    #[must_use]
+    pub fn temporaries(&self) -> Vec<StoragePath> {
+        self.files.iter().filter_map(|file| file.temporary.clone()).collect()
+    }
+}
+
 /// What belongs to one run alone and is too large for lists.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RunDetails {
     /// What was to be made.
     pub plan: Plan,
-    /// The verdict on the file.
+    /// The verdict on the files.
     pub report: Option<CheckReport>,
-    /// The facts of the file.
-    pub facts: Option<Facts>,
+    /// The facts of each file.
+    pub facts: Vec<Facts>,
+}
+
+/// Facts as they are stored: those of one file alone by versions that made no more.
+#[derive(serde::Deserialize)]
+#[serde(untagged)]
+enum StoredFacts {
+    Each(Vec<Facts>),
+    One(Box<Facts>),
+}
+
+impl From<StoredFacts> for Vec<Facts> {
+    fn from(stored: StoredFacts) -> Self {
+        match stored {
+            StoredFacts::Each(facts) => facts,
+            StoredFacts::One(facts) => vec![*facts],
+        }
+    }
 }
 
 /// The names of what a run is made of.
@@ -145,16 +185,6 @@ pub struct RunNames {
     pub origin: Option<String>,
     /// Processor seconds that it was expected to take when it was queued.
     pub expected_cpu: Option<f64>,
-}
-
-/// A file as its file system knows it, whatever it is called and on whatever path it is reached: a share that is
-/// mounted twice has other device numbers, but the same files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct MadeFile {
-    /// Its number there.
-    pub file: u64,
-    /// Nanoseconds of its last change since 1970.
-    pub modified: i64,
 }
 
 /// By what runs really took more, or less, than they were expected to.
@@ -207,7 +237,7 @@ pub struct Claimed {
 pub const MOST_TOGETHER: u32 = 8;
 
 const COLUMNS: &str = "runs.id, runs.seq, runs.source_id, runs.deliverable_id, runs.sheet_id, runs.watch_folder_id, runs.state, runs.priority, runs.storage_id, runs.stem, \
-    runs.clash, runs.attempts, runs.temporary, runs.target, runs.size, runs.problem, runs.started, runs.finished, \
+    runs.clash, runs.attempts, runs.size, runs.problem, runs.started, runs.finished, \
     runs.released_because, runs.notes, runs.settings_id, run_progress.progress";
 // How far a run was that has ended, nobody asks.
 const TABLES: &str =
@@ -244,8 +274,8 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
         stem,
         clash: clash_rule(row.try_get("clash")?)?,
         attempts: row.try_get("attempts")?,
-        temporary: path(row.try_get("temporary")?)?,
-        target: path(row.try_get("target")?)?,
+        // Asked for by `with_files`.
+        files: Vec::new(),
         size: row.try_get("size")?,
         problem: json::optional(row.try_get("problem")?)?,
         progress: json::optional(row.try_get("progress")?)?,
@@ -257,6 +287,33 @@ fn run(row: &MySqlRow) -> Result<Run, sqlx::Error> {
     })
 }
 
+/// The files of runs.
+async fn files_of<'c>(
+    connection: impl sqlx::Executor<'c, Database = sqlx::MySql>,
+    runs: &[Uuid],
+) -> Result<HashMap<Uuid, Vec<RunFile>>, StoreError> {
+    let mut files: HashMap<Uuid, Vec<RunFile>> = HashMap::new();
+    if runs.is_empty() {
+        return Ok(files);
+    }
+    let statement = format!(
+        "SELECT run_id, temporary, target, made_file, made_modified, size FROM run_files WHERE run_id IN ({}) ORDER BY run_id, place",
+        marks(runs.len())
+    );
+    let query = runs.iter().fold(sqlx::query(AssertSqlSafe(statement)), |query, id| query.bind(id));
+    for row in &query.fetch_all(connection).await? {
+        let known: (Option<u64>, Option<i64>, Option<u64>) =
+            (row.try_get("made_file")?, row.try_get("made_modified")?, row.try_get("size")?);
+        let made = match known {
+            (Some(number), Some(modified), Some(size)) => Some(Made { number, modified, size }),
+            _ => None,
+        };
+        let file = RunFile { temporary: path(row.try_get("temporary")?)?, target: path(row.try_get("target")?)?, made };
+        files.entry(row.try_get("run_id")?).or_default().push(file);
+    }
+    Ok(files)
+}
+
 impl Database {
     async fn select_runs(&self, condition: &str, ids: &[Uuid]) -> Result<Vec<Run>, StoreError> {
         let statement = format!("SELECT {COLUMNS} FROM {TABLES} WHERE {condition}");
@@ -265,7 +322,20 @@ impl Database {
             query = query.bind(id);
         }
         let rows = query.fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(run).collect::<Result<_, _>>()?)
+        self.with_files(rows.iter().map(run).collect::<Result<_, _>>()?).await
+    }
+
+    /// The same runs, with their files.
+    async fn with_files(&self, mut runs: Vec<Run>) -> Result<Vec<Run>, StoreError> {
+        let begun: Vec<Uuid> = runs.iter().filter(|run| run.attempts > 0).map(|run| run.id).collect();
+        let mut files = HashMap::new();
+        for some in begun.chunks(ROWS_AT_ONCE) {
+            files.extend(files_of(&self.pool, some).await?);
+        }
+        for run in &mut runs {
+            run.files = files.remove(&run.id).unwrap_or_default();
+        }
+        Ok(runs)
     }
 
     /// One run.
@@ -309,7 +379,7 @@ impl Database {
         Ok(RunDetails {
             plan: json::value(row.try_get("plan")?)?,
             report: json::optional(row.try_get("report")?)?,
-            facts: json::optional(row.try_get("reading")?)?,
+            facts: json::optional::<StoredFacts>(row.try_get("reading")?)?.map_or_else(Vec::new, Into::into),
         })
     }
 
@@ -339,8 +409,10 @@ impl Database {
         for some in unknown.chunks(ROWS_AT_ONCE) {
             let statement = format!("SELECT {COLUMNS}, runs.changed FROM {TABLES} WHERE runs.id IN ({})", marks(some.len()));
             let query = some.iter().fold(sqlx::query(AssertSqlSafe(statement)), |query, id| query.bind(id));
-            for row in &query.fetch_all(&self.pool).await? {
-                let run = Arc::new(run(row)?);
+            let rows = query.fetch_all(&self.pool).await?;
+            let read = self.with_files(rows.iter().map(run).collect::<Result<_, _>>()?).await?;
+            for (row, run) in rows.iter().zip(read) {
+                let run = Arc::new(run);
                 // How far a run is, changes beside it.
                 if run.state == RunState::Waiting || run.state.is_final() {
                     let bytes = size_of::<Run>() + run.problem.as_ref().map_or(0, |problem| problem.why.len());

@@ -226,9 +226,33 @@ impl Judge {
     }
 }
 
-/// Holds what was measured in a file against its plan.
+/// Holds what was measured in each file of an output, in the order of the plan's artifacts, against the plan.
 #[must_use]
-pub fn judge(plan: &Plan, measured: &Measured) -> CheckReport {
+pub fn judge(plan: &Plan, measured: &[Measured]) -> CheckReport {
+    let artifacts = plan.artifacts();
+    let mut report = CheckReport { passed: true, size: ByteSize(0), items: Vec::new(), remarks: Vec::new() };
+    let mut whole = Judge { items: Vec::new() };
+    if artifacts.len() > 1 || measured.len() != 1 {
+        whole.equal("files", artifacts.len(), measured.len());
+    }
+    report.items.append(&mut whole.items);
+    for (artifact, measured) in artifacts.iter().zip(measured) {
+        let of_file = judge_file(&artifact.plan(plan), measured);
+        let named = |item: CheckItem| match artifact.words() {
+            Some(words) => CheckItem { what: format!("{words}: {}", item.what), ..item },
+            None => item,
+        };
+        report.items.extend(of_file.items.into_iter().map(named));
+        report.size = ByteSize(report.size.0 + of_file.size.0);
+        // What is said of the source stands once.
+        report.remarks.extend(of_file.remarks.into_iter().filter(|remark| !report.remarks.contains(remark)).collect::<Vec<_>>());
+    }
+    report.passed = report.items.iter().all(|item| item.grade != Grade::Wrong);
+    report
+}
+
+/// The same of one file; the plan yields no other.
+fn judge_file(plan: &Plan, measured: &Measured) -> CheckReport {
     let mut judge = Judge { items: Vec::new() };
     judge_container(plan, measured, &mut judge);
     picture::judge(plan, measured, &mut judge);
@@ -299,12 +323,15 @@ fn seconds_text(seconds: Rational) -> String {
 
 /// What a report that was not passed means for a person; nothing for one that was.
 #[must_use]
-pub fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Option<Problem> {
+pub fn problem_of(plan: &Plan, measured: &[Measured], report: &CheckReport) -> Option<Problem> {
     if report.passed {
         return None;
     }
     // A source that ends early makes a file that is too short: the source is to be named, not the file.
-    if let Some(loss) = timing::loss(plan, measured).filter(|loss| loss.broken) {
+    let artifacts = plan.artifacts();
+    let mut losses =
+        artifacts.iter().zip(measured).filter_map(|(artifact, measured)| timing::loss(&artifact.plan(plan), measured));
+    if let Some(loss) = losses.find(|loss| loss.broken) {
         let why =
             format!("it should last {} and could be read up to {} only", seconds_text(loss.planned), seconds_text(loss.read));
         return Some(
