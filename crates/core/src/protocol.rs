@@ -1,5 +1,10 @@
 //! What is said to an engine and what it answers: one JSON document in on the first line, commands
 //! on the following ones, events out as JSON lines.
+//!
+//! The engine speaks first: [`Said::Hello`]. From then on it is heard at least every [`ALIVE_EVERY`], and one that is silent
+//! for [`LOST_AFTER`] is lost, wherever it runs.
+
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -16,6 +21,13 @@ use crate::reading::Reading;
 use crate::time::{Rational, Span};
 use crate::timeline::Anchor;
 use crate::units::ByteSize;
+
+/// The version of what is said here. Engines of another version are not worked with.
+pub const PROTOCOL: u32 = 2;
+/// How often an engine says that it is there, whatever it does.
+pub const ALIVE_EVERY: Duration = Duration::from_secs(2);
+/// An engine that is not heard for so long is lost.
+pub const LOST_AFTER: Duration = Duration::from_secs(15);
 
 /// How a line of an engine's standard error begins that tells what it could not do to hold itself.
 pub const NOT_CONFINED: &str = "not confined:";
@@ -249,7 +261,19 @@ pub enum Command {
     Still(Box<Still>),
 }
 
-/// What an engine says.
+/// A line of what an engine says.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "said", rename_all = "snake_case")]
+pub enum Said {
+    /// The first word, before there is a job.
+    Hello(Hello),
+    /// It is there.
+    Alive,
+    /// Something about its job.
+    News(Event),
+}
+
+/// What an engine has to say of its job.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
 pub enum Event {
@@ -280,6 +304,17 @@ pub enum Event {
         #[serde(default)]
         planned_memory: Option<ByteSize>,
     },
+}
+
+/// What an engine says of itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hello {
+    /// The version of what it says and understands: [`PROTOCOL`].
+    pub protocol: u32,
+    /// The version of the program.
+    pub build: String,
+    /// The codecs that it can write, by the words of documents.
+    pub encoders: Vec<String>,
 }
 
 /// What jobs say that make no outputs.

@@ -1,7 +1,7 @@
 //! The engine: one job a process.
 //!
 //! The first line of standard input is a [`Job`] as JSON; following lines are [`Command`]s. Standard
-//! output carries [`Event`]s as JSON lines, the last of them [`Event::Ended`]. When standard input
+//! output carries what it says ([`Said`]) as JSON lines: [`Said::Hello`] first, [`Event::Ended`] last. When standard input
 //! ends, whoever started the engine is gone: it gives up and leaves nothing behind.
 
 mod hold;
@@ -19,7 +19,7 @@ use std::time::{Duration, Instant};
 
 use beryl_core::after::memory::Means;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Answer, Command, EncodeRun, Event, Job, RunNews, SourceRef};
+use beryl_core::protocol::{ALIVE_EVERY, Answer, Command, EncodeRun, Event, Hello, Job, PROTOCOL, RunNews, Said, SourceRef};
 use beryl_core::units::ByteSize;
 use beryl_media::{Control, Outputs, StillWish};
 use nix::sys::resource::{UsageWho, getrusage};
@@ -49,6 +49,17 @@ fn main() -> ExitCode {
     }
     beryl_media::silence_libraries();
     let began = Instant::now();
+    say(&Said::Hello(Hello {
+        protocol: PROTOCOL,
+        build: env!("CARGO_PKG_VERSION").to_owned(),
+        encoders: beryl_media::codecs_written(),
+    }));
+    std::thread::spawn(|| {
+        loop {
+            std::thread::sleep(ALIVE_EVERY);
+            say(&Said::Alive);
+        }
+    });
     let mut first_line = String::new();
     let job = match std::io::stdin().lock().read_line(&mut first_line).map(|_| serde_json::from_str::<Job>(&first_line)) {
         Ok(Ok(job)) => job,
@@ -76,9 +87,9 @@ fn main() -> ExitCode {
         listen(Arc::clone(&control), runs_of(&job).to_vec());
     }
     if let Err(problem) = work(&job, outputs, means, &control) {
-        tell(&Event::Failed { problem });
+        tell(Event::Failed { problem });
     }
-    tell(&ended(began.elapsed().saturating_sub(control.paused_for())));
+    tell(ended(began.elapsed().saturating_sub(control.paused_for())));
     ExitCode::SUCCESS
 }
 
@@ -121,7 +132,7 @@ fn stills(source: &SourceRef) -> Result<(), Problem> {
 fn refuse(details: &str) -> ExitCode {
     let problem =
         Problem::new(ProblemKind::Internal, "the engine could not begin", "its job could not be read").with_details(details);
-    tell(&Event::Failed { problem });
+    tell(Event::Failed { problem });
     ExitCode::from(2)
 }
 
@@ -142,21 +153,25 @@ fn work(job: &Job, outputs: Outputs, means: Means, control: &Control) -> Result<
                 if let Event::Run { id, news: RunNews::Written { .. } } = &event {
                     WRITTEN.lock().unwrap_or_else(PoisonError::into_inner).push(*id);
                 }
-                tell(&event);
+                tell(event);
             })
         }
     }
 }
 
 fn answer(answer: Answer) {
-    tell(&Event::Answer(answer));
+    tell(Event::Answer(answer));
 }
 
-/// Writes one event as one line. Where nobody reads any more, standard input has ended as well,
+fn tell(event: Event) {
+    say(&Said::News(event));
+}
+
+/// Writes what is said as one line. Where nobody reads any more, standard input has ended as well,
 /// and the listener ends the job.
-fn tell(event: &Event) {
+fn say(said: &Said) {
     static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
-    let Ok(mut line) = serde_json::to_vec(event) else { return };
+    let Ok(mut line) = serde_json::to_vec(said) else { return };
     line.push(b'\n');
     let _guard = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
     let mut out = std::io::stdout().lock();
@@ -197,7 +212,7 @@ fn listen(control: Arc<Control>, runs: Vec<EncodeRun>) {
         control.cancel();
         std::thread::sleep(CANCEL_GRACE);
         put_away(runs.iter());
-        tell(&ended(Duration::ZERO));
+        tell(ended(Duration::ZERO));
         std::process::exit(0);
     });
 }
@@ -209,7 +224,7 @@ fn put_away<'a>(runs: impl Iterator<Item = &'a EncodeRun>) {
         beryl_media::remove_temporary_files(std::slice::from_ref(run));
         let what = format!("{} was given up", run.plan.preset_name);
         let problem = Problem::new(ProblemKind::Cancelled, what, "it was cancelled");
-        tell(&Event::Run { id: run.id, news: RunNews::Failed { problem } });
+        tell(Event::Run { id: run.id, news: RunNews::Failed { problem } });
     }
 }
 
@@ -221,8 +236,8 @@ fn out_of_memory(runs: &[EncodeRun], held: ByteSize, most: ByteSize) -> ! {
     for run in runs.iter().filter(|run| !written.contains(&run.id)) {
         beryl_media::remove_temporary_files(std::slice::from_ref(run));
     }
-    tell(&Event::Failed { problem: Problem::new(ProblemKind::OutOfMemory, "the job was ended", why) });
-    tell(&ended(Duration::ZERO));
+    tell(Event::Failed { problem: Problem::new(ProblemKind::OutOfMemory, "the job was ended", why) });
+    tell(ended(Duration::ZERO));
     std::process::exit(0);
 }
 

@@ -27,7 +27,7 @@ mod supplies;
 
 pub use compare::compare;
 pub use control::Control;
-pub use encoders::{LibrarySettings, library_settings};
+pub use encoders::{LibrarySettings, codecs_written, library_settings};
 pub use job::{Outputs, encode, encode_into, lies_apart, remove_temporary_files};
 pub use means::means_of_machine;
 pub use measure::{measure, measure_telling};

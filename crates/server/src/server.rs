@@ -111,7 +111,7 @@ impl Server {
         }
         let scratch = own_folder(scratch)?;
         let presets = own_folder(config.state.join("presets"))?;
-        let engine = Engine::locate()?.working_in(scratch.clone());
+        let engine = Engine::locate_working_in(scratch.clone())?;
         let listening =
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;

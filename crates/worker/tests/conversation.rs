@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use beryl_core::flow::run::Progress;
 use beryl_core::problem::ProblemKind;
-use beryl_core::protocol::{Event, FileRef, RunNews, SourceRef};
-use beryl_worker::Engine;
+use beryl_core::protocol::{Event, FileRef, RunNews, Said, SourceRef};
+use beryl_worker::{Engine, LocalPlace, Patience};
 use uuid::Uuid;
 
 use material::{engine_program, sound_only, tone, wave};
@@ -21,11 +21,18 @@ fn program(folder: &Path, script: &str) -> PathBuf {
     program
 }
 
+/// What an engine says first.
+const GREETING: &str = r#"echo '{"said":"hello","protocol":2,"build":"test","encoders":[]}'"#;
+
+fn at(program: PathBuf) -> Engine {
+    Engine::at(LocalPlace::new(program, None))
+}
+
 async fn probed(script: &str) -> Result<beryl_core::reading::Reading, beryl_core::problem::Problem> {
     let place = tempfile::tempdir().expect("a folder");
     std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
     let file = FileRef { root: place.path().display().to_string(), path: "tone.wav".parse().expect("a path") };
-    Engine::at(program(place.path(), script)).probe(&SourceRef::of(file)).await
+    at(program(place.path(), script)).probe(&SourceRef::of(file)).await
 }
 
 #[tokio::test]
@@ -36,7 +43,8 @@ async fn a_file_on_a_slow_share_is_read_back_to_its_end() {
     let job = sound_only(place.path(), "tone.wav").await;
     // A quarter of a megabyte at a time, half a second each: 1.9 megabytes take four seconds, with nothing written.
     let slow = program(place.path(), &format!("exec {} --slow-share 500000", engine_program().display()));
-    let mut running = Engine::at(slow).ended_after(standstill).start(&job("slow.part")).await.expect("it starts");
+    let mut running =
+        at(slow).followed_with(Patience { standstill, ..Patience::default() }).start(&job("slow.part")).await.expect("it starts");
     let mut read_back: Vec<f64> = Vec::new();
     let mut told_of_reading = None;
     let written = loop {
@@ -63,13 +71,37 @@ async fn an_engine_that_talks_without_end_is_no_hindrance() {
 
 #[tokio::test]
 async fn an_engine_is_believed_by_its_last_word_alone() {
-    let lost = probed("read job; echo 'the codec gave up' >&2; exit 0").await.expect_err("no answer");
+    let lost = probed(&format!("{GREETING}; read job; echo 'the codec gave up' >&2; exit 0")).await.expect_err("no answer");
     assert_eq!(lost.kind, ProblemKind::EngineLost);
     assert!(lost.details.contains("the codec gave up"), "{lost:?}");
 
     // A line without end is no event, and does not fill the memory.
-    let endless = probed("read job; exec tr '\\0' x < /dev/zero").await.expect_err("no answer");
+    let endless = probed(&format!("{GREETING}; read job; exec tr '\\0' x < /dev/zero")).await.expect_err("no answer");
     assert_eq!(endless.kind, ProblemKind::EngineLost);
+}
+
+#[tokio::test]
+async fn an_engine_that_falls_silent_is_lost_and_one_of_another_version_is_not_worked_with() {
+    let other = format!("{}; read job; sleep 60", GREETING.replace("\"protocol\":2", "\"protocol\":1"));
+    assert!(probed(&other).await.expect_err("it is another").why.contains("another version"));
+    let none = probed("read job; sleep 60; echo '{\"said\":\"alive\"}'; sleep 60");
+    let none = tokio::time::timeout(Duration::from_secs(30), none).await.expect("it is not waited for");
+    assert!(none.expect_err("it said nothing").why.contains("said nothing for 15 seconds"));
+
+    // Silence counts, not how long the job takes.
+    let place = tempfile::tempdir().expect("a folder");
+    std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
+    let job = sound_only(place.path(), "tone.wav").await;
+    let alive = "for turn in 1 2 3 4 5 6; do echo '{\"said\":\"alive\"}'; sleep 0.5; done";
+    let patience = Patience { silence: Duration::from_millis(1500), ..Patience::default() };
+    let engine = at(program(place.path(), &format!("{GREETING}; read job; {alive}; sleep 60"))).followed_with(patience);
+    let began = std::time::Instant::now();
+    let mut running = engine.start(&job("silent.part")).await.expect("it starts");
+    let last = tokio::time::timeout(Duration::from_secs(30), running.next()).await.expect("it is not waited for");
+    let Some(Event::Failed { problem }) = last else { panic!("{last:?}") };
+    assert!(problem.why.contains("said nothing") && problem.kind == ProblemKind::EngineLost, "{problem}");
+    assert!(began.elapsed() > Duration::from_secs(4), "it was given up while it was heard");
+    assert!(running.next().await.is_none());
 }
 
 #[tokio::test]
@@ -82,12 +114,12 @@ async fn a_job_of_two_runs_that_both_stand_still_is_ended() {
         .map(|frames| {
             let progress = Progress { frames, ..Progress::default() };
             let event = Event::Run { id: Uuid::now_v7(), news: RunNews::Progress { progress } };
-            serde_json::to_string(&event).expect("JSON")
+            serde_json::to_string(&Said::News(event)).expect("JSON")
         })
         .to_vec();
-    let script = format!("read job; while echo '{}'; echo '{}'; do sleep 0.1; done", lines[0], lines[1]);
+    let script = format!("{GREETING}; read job; while echo '{}'; echo '{}'; do sleep 0.1; done", lines[0], lines[1]);
     let standstill = Duration::from_secs(1);
-    let engine = Engine::at(program(place.path(), &script)).ended_after(standstill);
+    let engine = at(program(place.path(), &script)).followed_with(Patience { standstill, ..Patience::default() });
     let mut running = engine.start(&job("still.part")).await.expect("it starts");
     let last = tokio::time::timeout(standstill * 20, async {
         loop {

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use beryl_core::problem::ProblemKind;
-use beryl_core::protocol::{Event, Job, RunNews};
+use beryl_core::protocol::{Event, Job, RunNews, Said};
 
 use material::{engine_program, sound_only, tone, wave};
 
@@ -31,7 +31,10 @@ fn run(arguments: &[&str], job: &Job, scratch: &Path) -> (Vec<Event>, Vec<String
     input.write_all(&line).expect("it reads");
     let events = BufReader::new(engine.stdout.take().expect("an output"))
         .lines()
-        .map(|line| serde_json::from_str(&line.expect("text")).expect("an event"))
+        .filter_map(|line| match serde_json::from_str(&line.expect("text")).expect("a word of an engine") {
+            Said::News(event) => Some(event),
+            Said::Hello(_) | Said::Alive => None,
+        })
         .collect();
     let mut said = String::new();
     engine.stderr.take().expect("an output").read_to_string(&mut said).expect("text");

@@ -122,7 +122,8 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
         {sizeText(before)} → {sizeText(after)} <Box component="span" sx={{ color: "success.main" }}>{changeText(before, after)}</Box>
       </Box>
       <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path} · {verdict(report)}{expected != null && ` · forecast ${sizeText(expected)}`}
+        {run.path}{run.beside?.map((path) => <Box key={path}>{path}</Box>)}
+        <Box>{verdict(report)}{expected != null && ` · forecast ${sizeText(expected)}`}</Box>
       </Box>
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />

@@ -8,7 +8,7 @@ mod prores;
 mod sound;
 
 use beryl_core::formats::level::Peak;
-use beryl_core::formats::{Container, PictureCodec};
+use beryl_core::formats::{Container, PictureCodec, SoundCodec};
 use beryl_core::picture::Hdr;
 use beryl_core::plan::{FrameRatePlan, PicturePlan};
 use beryl_core::time::Rational;
@@ -16,7 +16,7 @@ use beryl_core::time::Rational;
 pub(crate) use sound::sound;
 
 use crate::means_of_machine;
-use crate::raw::{AvError, EncoderKind, EncoderSettings, pixel_format_number};
+use crate::raw::{AvError, EncoderKind, EncoderSettings, has_encoder, pixel_format_number};
 
 /// Which pass over the source it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -166,6 +166,15 @@ impl Encoder {
         static NONE: Encoder = Encoder::of("", "", |_, _| ());
         ENCODERS.iter().find(|encoder| encoder.codec == codec.id).unwrap_or(&NONE)
     }
+}
+
+/// The codecs, by their words in documents, that the libraries here can write.
+#[must_use]
+pub fn codecs_written() -> Vec<String> {
+    let of_pictures = ENCODERS.iter().filter(|encoder| has_encoder(encoder.library)).map(|encoder| encoder.codec);
+    let is_there = |codec: &SoundCodec| codec.probe_name().is_some_and(has_encoder);
+    let of_sound = SoundCodec::all().into_iter().filter(is_there).map(|codec| codec.id);
+    of_pictures.map(str::to_owned).chain(of_sound.map(str::to_owned)).collect()
 }
 
 /// The encoder's name and its options.

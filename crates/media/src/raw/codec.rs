@@ -146,6 +146,12 @@ pub(crate) struct Encoder {
 // SAFETY: the context is owned by this value alone; its worker threads are its own.
 unsafe impl Send for Encoder {}
 
+/// Whether the libraries have an encoder of this name.
+pub(crate) fn has_encoder(name: &'static str) -> bool {
+    // SAFETY: the text ends with a nought and is only read; what is found belongs to the library.
+    unsafe { !ffi::avcodec_find_encoder_by_name(c_text(name).as_ptr()).is_null() }
+}
+
 impl Encoder {
     pub(crate) fn open(settings: &EncoderSettings) -> Result<Self, AvError> {
         let doing = format!("open the encoder {}", settings.name);

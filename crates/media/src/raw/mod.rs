@@ -21,7 +21,7 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
-pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream};
+pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream, has_encoder};
 pub(crate) use frame::{Frame, PlaneLayout};
 pub(crate) use graph::{Graph, GraphInput};
 pub(crate) use input::{Input, Kind, OpenError, StreamView, pixel_format, pixel_format_number};

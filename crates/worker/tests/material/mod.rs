@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, FileRef, Job, SourceRef};
-use beryl_worker::Engine;
+use beryl_worker::{Engine, LocalPlace};
 use uuid::Uuid;
 
 /// The engine that was built with this test.
@@ -43,7 +43,7 @@ pub(crate) async fn sound_only(root: &Path, source: &str) -> impl Fn(&str) -> Jo
         move |name: &str| FileRef { root: root.clone(), path: name.parse().expect("a path") }
     };
     let source = SourceRef::of(file(source));
-    let reading = Engine::at(engine_program()).probe(&source).await.expect("a reading");
+    let reading = Engine::at(LocalPlace::new(engine_program(), None)).probe(&source).await.expect("a reading");
     let preset = builtin("sound-only").expect("the preset");
     let plan = plan(&reading, &preset, &serde_json::Value::Null).expect("a plan");
     move |output| {
