@@ -4,18 +4,19 @@ import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { lazy, type ReactNode, Suspense, useContext, useMemo, useState } from "react";
-import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router";
+import { ErrorBoundary, type FallbackProps } from "react-error-boundary";
+import { Navigate, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
 import { useActions } from "./shared/actions";
 import { Commands } from "./shared/Commands";
 import { Connection } from "./shared/Connection";
-import { Facet } from "./shared/Facet";
 import { PresetSign, QueueSign, SettingSign, SheetSign, WatchSign } from "./shared/icons";
 import { Messages } from "./shared/Messages";
+import { Pending } from "./shared/Pending";
 import { themeOf } from "./shared/theme";
 import { type Look, LookContext, storedLook, storeLook } from "./shared/look";
-import { SheetPage } from "./sheets/SheetPage";
 import { SheetsPage } from "./sheets/SheetsPage";
 
+const SheetPage = lazy(() => import("./sheets/SheetPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
 const ProofPage = lazy(() => import("./proof/ProofPage"));
 const WatchPage = lazy(() => import("./watch/WatchPage"));
@@ -35,11 +36,34 @@ function Rail() {
   const navigate = useNavigate();
   const { look, change } = useContext(LookContext);
   useActions([
-    ...PLACES.map((place, number) => ({ name: `Go to ${place.name}`, key: String(number + 1), run: () => void navigate(place.path) })),
-    { name: look === "light" ? "Night look" : "Day look", run: () => { change(look === "light" ? "dark" : "light"); } },
+    ...PLACES.map((place, number) => ({
+      name: `Go to ${place.name}`,
+      key: String(number + 1),
+      run: () => void navigate(place.path),
+    })),
+    {
+      name: look === "light" ? "Night look" : "Day look",
+      run: () => {
+        change(look === "light" ? "dark" : "light");
+      },
+    },
   ]);
   return (
-    <Box component="nav" aria-label="Places" sx={{ width: 68, flex: "none", borderRight: 1, borderColor: "divider", display: "flex", flexDirection: "column", gap: 0.5, alignItems: "center", py: 1.25 }}>
+    <Box
+      component="nav"
+      aria-label="Places"
+      sx={{
+        width: 68,
+        flex: "none",
+        borderRight: 1,
+        borderColor: "divider",
+        display: "flex",
+        flexDirection: "column",
+        gap: 0.5,
+        alignItems: "center",
+        py: 1.25,
+      }}
+    >
       <Box sx={{ height: 36, color: "primary.main" }}>
         <img src="/facet.svg" alt="Beryl" width={28} height={28} />
       </Box>
@@ -62,7 +86,6 @@ function Rail() {
             textDecoration: "none",
             "&:hover": { bgcolor: "background.paper" },
             "&.active": { bgcolor: "action.selected", color: "text.primary", "& svg": { color: "primary.main" } },
-            "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" },
           }}
         >
           {place.sign}
@@ -73,7 +96,20 @@ function Rail() {
   );
 }
 
+/** What stands where a part of the page has failed. What is loaded and queued is not touched by it. */
+function Broken({ error }: FallbackProps) {
+  return (
+    <Pending
+      error={error}
+      onAgain={() => {
+        window.location.reload();
+      }}
+    />
+  );
+}
+
 export function App() {
+  const { pathname } = useLocation();
   const prefersDark = useMediaQuery("(prefers-color-scheme: dark)");
   const [look, setLook] = useState<Look>(storedLook);
   const mode = look === "system" ? (prefersDark ? "dark" : "light") : look;
@@ -87,28 +123,30 @@ export function App() {
       <CssBaseline enableColorScheme />
       <LookContext value={{ look, change }}>
         <Commands>
-        <Messages>
-          <Box sx={{ display: "flex", height: "100vh" }}>
-            <Rail />
-            <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
-              <Connection />
-              <Suspense fallback={<Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>}>
-                <Routes>
-                  <Route path="/" element={<Navigate to="/sheets" replace />} />
-                  <Route path="/sheets" element={<SheetsPage />} />
-                  <Route path="/sheets/:id" element={<SheetPage />} />
-                  <Route path="/sheets/:id/sources/:source" element={<BenchPage />} />
-                  <Route path="/sheets/:id/proof/:source/:deliverable" element={<ProofPage />} />
-                  <Route path="/watch" element={<WatchPage />} />
-                  <Route path="/queue" element={<QueuePage />} />
-                  <Route path="/presets" element={<PresetsPage />} />
-                  <Route path="/settings" element={<SettingsPage />} />
-                  <Route path="*" element={<Navigate to="/sheets" replace />} />
-                </Routes>
-              </Suspense>
+          <Messages>
+            <Box sx={{ display: "flex", height: "100vh" }}>
+              <Rail />
+              <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+                <Connection />
+                <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
+                  <Suspense fallback={<Pending error={null} />}>
+                    <Routes>
+                      <Route path="/" element={<Navigate to="/sheets" replace />} />
+                      <Route path="/sheets" element={<SheetsPage />} />
+                      <Route path="/sheets/:id" element={<SheetPage />} />
+                      <Route path="/sheets/:id/sources/:source" element={<BenchPage />} />
+                      <Route path="/sheets/:id/proof/:source/:deliverable" element={<ProofPage />} />
+                      <Route path="/watch" element={<WatchPage />} />
+                      <Route path="/queue" element={<QueuePage />} />
+                      <Route path="/presets" element={<PresetsPage />} />
+                      <Route path="/settings" element={<SettingsPage />} />
+                      <Route path="*" element={<Navigate to="/sheets" replace />} />
+                    </Routes>
+                  </Suspense>
+                </ErrorBoundary>
+              </Box>
             </Box>
-          </Box>
-        </Messages>
+          </Messages>
         </Commands>
       </LookContext>
     </ThemeProvider>

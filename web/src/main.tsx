@@ -6,10 +6,14 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { follow } from "./api/live";
 import { App } from "./App";
+import { reloadWhereAPartIsMissing } from "./shared/chunks";
 
 // Events keep everything fresh: nothing is asked for again by itself.
-const client = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, retry: 2, refetchOnWindowFocus: false } } });
+const client = new QueryClient({
+  defaultOptions: { queries: { staleTime: Infinity, retry: 2, refetchOnWindowFocus: false } },
+});
 
+reloadWhereAPartIsMissing();
 // Before anything is loaded, so that little is loaded twice.
 follow(client);
 

@@ -1,7 +1,8 @@
-//! A large house: 20 watch folders with 10 000 known files and 10 000 finished outputs.
+//! A large house: 20 watch folders with 10 000 known files, 20 000 outputs with 110 000 finished runs, a sheet of 10 000 cells
+//! with 100 000 runs behind it, and 8 000 runs in the queue.
 //! `cargo bench -p beryl-cli --bench house` prints what the server takes at rest, how soon lists and
-//! sheets are answered, and how soon a sheet of 500 sources and 6 deliverables is seen and changed
-//! in the page: the rows of `docs/benchmarks.md`.
+//! sheets are answered, how soon a sheet of 500 sources and 6 deliverables is seen and changed
+//! in the page, and what the page takes: the rows of `docs/benchmarks.md`.
 
 // A benchmark fails loudly.
 #![allow(clippy::unwrap_used)]
@@ -28,12 +29,18 @@ use beryl_ui_tests::{Browser, make_clips};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
+use sqlx::{Connection, MySqlConnection};
 use uuid::Uuid;
 
 const WATCH_FOLDERS: usize = 20;
 const FILES_IN_EACH: usize = 500;
-/// Sources and deliverables of each sheet: 10 000 finished outputs, and a sheet that waits to be run.
-const SHEETS: [(usize, usize, bool); 5] = [(500, 6, true), (500, 6, true), (500, 6, true), (500, 2, true), (500, 6, false)];
+/// Sources and deliverables of each sheet, and how often each of its outputs was made: 20 000 finished outputs, of which
+/// 10 000 were made ten times, a sheet that waits to be run, and one whose runs wait in the queue.
+const SHEETS: [(usize, usize, usize); 7] =
+    [(500, 6, 1), (500, 6, 1), (500, 6, 1), (500, 2, 1), (500, 6, 0), (1000, 10, 10), (1000, 8, 0)];
+const TO_RUN: usize = 4;
+const LARGE: usize = 5;
+const QUEUED: usize = 6;
 /// Two looks through every watch folder fall into it.
 const AT_REST: Duration = Duration::from_secs(70);
 const CALLS: usize = 100;
@@ -49,8 +56,10 @@ async fn main() {
     let server = Server::start(folder.path());
     watch_all(&server, &media, &clip).await;
     at_rest(&server).await;
-    answers(&server, sheets[0]).await;
-    in_the_page(&server, sheets[4]).await;
+    answers(&server, &sheets).await;
+    in_the_page(&server, sheets[TO_RUN]).await;
+    events_in_the_page(&server, sheets[LARGE]).await;
+    queue(&server, sheets[QUEUED]).await;
 }
 
 fn beryl() -> Command {
@@ -68,11 +77,11 @@ async fn fill(state: &Path, media: &Path, reading: &Reading) -> Vec<Uuid> {
     let database = Database::connect(&server.url()).await.unwrap();
     let storage = database.add_storage("Media", media.to_str().unwrap()).await.unwrap();
     let mut sheets = Vec::new();
-    for (number, (rows, columns, finished)) in SHEETS.into_iter().enumerate() {
+    for (number, (rows, columns, times)) in SHEETS.into_iter().enumerate() {
         let sheet = database.add_sheet(&format!("Night {number}")).await.unwrap().id;
         let mut sources = Vec::new();
         for row in 0..rows {
-            let path: StoragePath = format!("reel-{number}/clip-{row:03}.mp4").parse().unwrap();
+            let path: StoragePath = format!("reel-{number}/clip-{row:04}.mp4").parse().unwrap();
             let id = database.ensure_source(storage.id, &path, None).await.unwrap();
             database.set_reading(id, &Ok(reading.clone()), false).await.unwrap();
             // A house at rest has scanned what it has.
@@ -80,14 +89,27 @@ async fn fill(state: &Path, media: &Path, reading: &Reading) -> Vec<Uuid> {
             sources.push((id, String::new()));
         }
         database.add_sheet_sources(sheet, &sources).await.unwrap();
-        for preset in builtin_presets().into_iter().take(columns) {
+        for place in 0..columns {
             let id = Uuid::now_v7();
-            let name_pattern = preset.name_pattern.clone();
+            let preset = builtin_presets().into_iter().cycle().nth(place).unwrap();
+            let name_pattern = format!("{}_{place}", preset.name_pattern);
             let folder = StoragePath::default();
             let column = Deliverable { id, sheet, preset, storage: None, folder, name_pattern, clash: ClashRule::Number };
             database.save_deliverable(&column).await.unwrap();
-            if finished {
+            if times > 0 {
                 finish_column(&database, &storage, &column, &sources, reading).await;
+            }
+        }
+        // The same runs, earlier.
+        if times > 1 {
+            let mut connection = MySqlConnection::connect(&server.url()).await.unwrap();
+            for _ in 1..times {
+                let earlier = "INSERT INTO runs (id, seq, source_id, sheet_id, deliverable_id, preset_name, expected_cpu, storage_id, stem, \
+                    clash, priority, state, attempts, size, cpu_seconds, started, finished, notes, settings_id) \
+                    SELECT UNHEX(REPLACE(UUID(), '-', '')), (SELECT MIN(seq) FROM runs) - ROW_NUMBER() OVER (), source_id, sheet_id, \
+                    deliverable_id, preset_name, expected_cpu, storage_id, stem, clash, priority, state, attempts, size, cpu_seconds, \
+                    started, finished, notes, settings_id FROM runs WHERE sheet_id = ? AND is_latest";
+                sqlx::query(earlier).bind(sheet).execute(&mut connection).await.unwrap();
             }
         }
         sheets.push(sheet);
@@ -205,9 +227,20 @@ async fn at_rest(server: &Server) {
     println!("at rest: {:.2} % of a core, {:.0} MB", share * 100.0, server.memory());
 }
 
-async fn answers(server: &Server, sheet: Uuid) {
-    let paths = ["/api/sheets".to_owned(), format!("/api/sheets/{sheet}"), "/api/queue".to_owned(), "/api/watch".to_owned()];
-    for path in paths {
+async fn answers(server: &Server, sheets: &[Uuid]) {
+    let paths = [
+        ("/api/sheets".to_owned(), "sheets"),
+        (format!("/api/sheets/{}", sheets[0]), "a sheet of 500 x 6"),
+        (format!("/api/sheets/{}", sheets[LARGE]), "a sheet of 1000 x 10, made ten times"),
+        ("/api/queue".to_owned(), "the queue, nothing open"),
+        ("/api/watch".to_owned(), "watch folders"),
+    ];
+    timed(server, &paths).await;
+    println!("after the calls: {:.0} MB", server.memory());
+}
+
+async fn timed(server: &Server, paths: &[(String, &str)]) {
+    for (path, name) in paths {
         let mut times = Vec::with_capacity(CALLS);
         let mut bytes = 0;
         for _ in 0..CALLS {
@@ -218,9 +251,97 @@ async fn answers(server: &Server, sheet: Uuid) {
         }
         times.sort();
         let p95 = times[CALLS * 95 / 100].as_secs_f64() * 1000.0;
-        println!("{}: p95 {p95:.1} ms, {bytes} bytes", path.replace(&sheet.to_string(), "{500 x 6}"));
+        println!("{name}: p95 {p95:.1} ms, {bytes} bytes");
     }
-    println!("after the calls: {:.0} MB", server.memory());
+}
+
+/// 8 000 runs in the queue: held at once, so that no engine begins, read, shown, moved and cancelled.
+async fn queue(server: &Server, sheet: Uuid) {
+    let (post, get) = (reqwest::Method::POST, reqwest::Method::GET);
+    let act = async |name: &str, path: &str, body: Value| -> Value {
+        let began = Instant::now();
+        let answer = server.call(reqwest::Method::POST, path, body).await;
+        println!("{name}: {:.0} ms", began.elapsed().as_secs_f64() * 1000.0);
+        answer
+    };
+    let queued = act("8 000 runs queued", &format!("/api/sheets/{sheet}/run"), json!({})).await;
+    let runs = queued["runs"].as_array().unwrap().clone();
+    assert!(runs.len() > 7900, "{}", runs.len());
+    act("8 000 runs held", "/api/runs", json!({ "action": "pause" })).await;
+    let open = server.call(get.clone(), "/api/queue", Value::Null).await;
+    println!("open: {} held, {} wait, {} at work", open["held"], open["waiting"], open["at_work"]);
+    let parts = [
+        ("/api/queue".to_owned(), "the first 100 of 8 000 in the queue"),
+        ("/api/queue?from=7000&count=100".to_owned(), "100 of 8 000 far down in the queue"),
+        ("/api/night".to_owned(), "the night"),
+    ];
+    timed(server, &parts).await;
+    in_the_queue(server).await;
+    let ids: Vec<Value> = runs.clone();
+    act("8 000 runs cancelled", "/api/runs", json!({ "action": "cancel", "runs": ids })).await;
+    let open = server.call(get, "/api/queue", Value::Null).await;
+    println!("open: {} held, {} wait, {} at work", open["held"], open["waiting"], open["at_work"]);
+    drop(post);
+}
+
+/// What the page of the queue takes of a core while nothing happens, and what scrolling takes.
+async fn in_the_queue(server: &Server) {
+    let browser = Browser::open(false).await.unwrap();
+    browser.window.goto(&format!("{}/queue", server.address)).await.unwrap();
+    browser.find("tr[data-run]").await.unwrap();
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let scrolled = scrolling(&browser, "document.querySelector('tr[data-run]').closest('table').parentElement").await;
+    println!("60 wheel steps over 8 000 runs: {scrolled:.0} ms of script");
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    println!("the page of 8 000 runs at rest: {:.2} % of a core", share_of_core(&browser, 20).await * 100.0);
+}
+
+/// The part of a core that the page takes.
+async fn share_of_core(browser: &Browser, seconds: u32) -> f64 {
+    let (began, before) = (Instant::now(), browser.metric("TaskDuration").await.unwrap());
+    tokio::time::sleep(Duration::from_secs(seconds.into())).await;
+    (browser.metric("TaskDuration").await.unwrap() - before) / began.elapsed().as_secs_f64()
+}
+
+/// Milliseconds of script that 60 steps of the wheel take, one a picture.
+async fn scrolling(browser: &Browser, element: &str) -> f64 {
+    let steps = format!(
+        "const done = arguments[0]; const element = {element}; let step = 0; \
+         const next = () => {{ if (step++ === 60) return done(element.scrollTop); element.scrollTop += 120; requestAnimationFrame(next); }}; next();"
+    );
+    let before = browser.metric("ScriptDuration").await.unwrap();
+    let top = browser.window.execute_async(&steps, vec![]).await.unwrap();
+    assert!(top.json().as_f64().unwrap() > 3000.0, "nothing was scrolled");
+    (browser.metric("ScriptDuration").await.unwrap() - before) * 1000.0
+}
+
+/// What 200 events a second of runs take of a core in the page of a large sheet.
+async fn events_in_the_page(server: &Server, sheet: Uuid) {
+    let browser = Browser::open(false).await.unwrap();
+    // The page's own stream, to which events are added.
+    browser
+        .run_before_pages(
+            "const Real = window.WebSocket; window.WebSocket = function (address) { const stream = new Real(address); window.stream = stream; return stream; };",
+        )
+        .await
+        .unwrap();
+    browser.window.goto(&format!("{}/sheets/{sheet}", server.address)).await.unwrap();
+    browser.find("[role=gridcell][data-state]").await.unwrap();
+    let quiet = share_of_core(&browser, 10).await;
+    let events = format!(
+        "const done = arguments[0]; fetch('/api/sheets/{sheet}').then((answer) => answer.json()).then((sheet) => {{ \
+         const cells = sheet.cells.filter((cell) => cell.run).slice(0, 200); let seq = sheet.seq; let turn = 0; \
+         window.timer = setInterval(() => {{ turn += 1; for (let number = 0; number < 20; number++) {{ \
+           const cell = cells[(turn * 20 + number) % cells.length]; seq += 1; \
+           const progress = {{ pass: 1, passes: 1, frames: turn, position: 1, bytes: 1, speed: 1, fraction: (turn % 100) / 100, remaining: 10, moved: turn }}; \
+           const run = {{ ...cell.run, sheet: '{sheet}', source: cell.source, deliverable: cell.deliverable, watch_folder: null, priority: 0, state: 'running', progress }}; \
+           const change = number % 4 === 0 ? {{ kind: 'runs', runs: [run] }} : {{ kind: 'progress', id: cell.run.id, progress }}; \
+           window.stream.onmessage({{ data: JSON.stringify({{ seq, change }}) }}); }} }}, 100); done(cells.length); }});"
+    );
+    let cells = browser.window.execute_async(&events, vec![]).await.unwrap();
+    assert!(cells.json().as_u64().unwrap() > 100);
+    let busy = share_of_core(&browser, 15).await;
+    println!("200 events a second in a sheet of 1000 x 10: {:.1} % of a core ({:.2} % without)", busy * 100.0, quiet * 100.0);
 }
 
 /// From the request for the page to the first cells of the sheet that are seen.
@@ -233,6 +354,9 @@ async fn in_the_page(server: &Server, sheet: Uuid) {
         let time = browser.window.execute_async(seen, vec![]).await.unwrap();
         println!("{visit} visit: cells are seen after {:.0} ms at most", time.json().as_f64().unwrap());
     }
+    let scrolled = scrolling(&browser, "document.querySelector('[role=grid]')").await;
+    println!("60 wheel steps over 500 x 6: {scrolled:.0} ms of script");
+    browser.window.execute("document.querySelector('[role=grid]').scrollTop = 0", vec![]).await.unwrap();
     // From the click that gives another preset to a whole column to the new forecasts in its cells.
     browser.find("[role=columnheader]:nth-of-type(3)").await.unwrap().click().await.unwrap();
     // The Enter key, as WebDriver names it (§ 17.4.2): the slip of the column.

@@ -1,5 +1,6 @@
 //! What handlers and services share.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 
 use beryl_store::Database;
@@ -17,6 +18,9 @@ use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::views::RunView;
 use crate::watching::Channels;
+
+/// Runs that one event tells of, at most.
+const RUNS_IN_AN_EVENT: usize = 500;
 
 /// What handlers and services share.
 #[derive(Debug)]
@@ -57,11 +61,12 @@ impl App {
             Ok(runs) => runs,
             Err(error) => return tracing::debug!(%error, "a change could not be told"),
         };
-        for run in runs {
-            if let Some(folder) = run.watch_folder {
-                self.watching.wake(folder);
-            }
-            self.hub.tell(Change::Run { run: RunView::of(&run) });
+        let folders: HashSet<Uuid> = runs.iter().filter_map(|run| run.watch_folder).collect();
+        for folder in folders {
+            self.watching.wake(folder);
+        }
+        for some in runs.chunks(RUNS_IN_AN_EVENT) {
+            self.hub.tell(Change::Runs { runs: some.iter().map(RunView::of).collect() });
         }
     }
 }

@@ -15,10 +15,10 @@ use crate::views::{RunView, SourceRow};
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub(crate) enum Change {
-    /// A run is new or has another state.
-    Run {
-        /// The run as it is now.
-        run: RunView,
+    /// Runs are new or have other states.
+    Runs {
+        /// The runs as they are now.
+        runs: Vec<RunView>,
     },
     /// A run has come further.
     Progress {
@@ -55,8 +55,27 @@ pub(crate) enum Change {
         /// The column.
         deliverable: Uuid,
     },
+    /// Something that the whole house has in common has changed: load it again.
+    House {
+        /// What.
+        part: HousePart,
+    },
     /// Events were missed: load everything again.
     Gap,
+}
+
+/// What the whole house has in common.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum HousePart {
+    /// Its own presets.
+    Presets,
+    /// The storages.
+    Storages,
+    /// Look-up tables and pictures.
+    Aids,
+    /// The settings.
+    Settings,
 }
 
 /// An event with its place in the order.
@@ -111,6 +130,11 @@ impl Hub {
         if let Some(live) = &past.live {
             drop(live.send(event));
         }
+    }
+
+    /// Tells everybody that something of the house has changed.
+    pub(crate) fn tell_house(&self, part: HousePart) {
+        self.tell(Change::House { part });
     }
 
     /// The number of the last event that was told.

@@ -14,6 +14,32 @@ fn text(value: &Value) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_page_is_sent_small() -> Outcome<()> {
+    let application = Application::start().await?;
+    let client = Client::new();
+    let get = async |path: &str, accepted: &str| {
+        client.get(format!("{}{path}", application.address())).header("accept-encoding", accepted).send().await
+    };
+    let page = get("/", "br").await?.text().await?;
+    let assets: Vec<&str> = page.split('"').filter(|part| part.starts_with("/assets/")).collect();
+    assert!(assets.len() > 2, "{page}");
+    let mut bytes = page.len();
+    for asset in assets {
+        let small = get(asset, "gzip, br;q=0.9").await?;
+        assert_eq!(small.headers()["content-encoding"], "br", "{asset}");
+        let plain = get(asset, "identity").await?;
+        assert!(!plain.headers().contains_key("content-encoding"), "{asset}");
+        let (small, plain) = (small.bytes().await?.len(), plain.bytes().await?.len());
+        assert!(small < plain, "{asset}: {small} of {plain} bytes");
+        bytes += small;
+        assert!(!get(asset, "br;q=0").await?.headers().get("content-encoding").is_some_and(|encoding| encoding == "br"));
+    }
+    // With 40 kB for the letters of the page.
+    assert!(bytes + 40_000 < 250_000, "{bytes} bytes are sent before anything is seen");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn strangers_are_refused_and_nothing_outside_a_storage_is_reached() -> Outcome<()> {
     let application = Application::start().await?;
     let root = application.folder("house")?;

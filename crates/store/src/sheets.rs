@@ -129,10 +129,7 @@ impl Database {
         let rows = sqlx::query(
             "SELECT sheets.id, sheets.name, sheets.created, \
              (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id AND NOT removed) AS sources, \
-             (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id AND NOT removed) AS deliverables, \
-             (SELECT COUNT(DISTINCT runs.source_id, runs.deliverable_id) FROM runs WHERE runs.sheet_id = sheets.id AND runs.state = 'done' \
-              AND runs.deliverable_id NOT IN (SELECT id FROM deliverables WHERE removed) \
-              AND (runs.sheet_id, runs.source_id) NOT IN (SELECT sheet_id, source_id FROM sheet_sources WHERE removed)) AS done \
+             (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id AND NOT removed) AS deliverables \
              FROM sheets WHERE NOT removed ORDER BY created DESC",
         )
         .fetch_all(&self.pool)
@@ -140,28 +137,26 @@ impl Database {
         let mut states = self.sheet_states().await?;
         let mut summary = |row: &MySqlRow| {
             let id: Uuid = row.try_get("id")?;
+            let mut states = states.remove(&id).unwrap_or_default();
             Ok::<_, sqlx::Error>(SheetSummary {
                 sheet: Sheet { id, name: row.try_get("name")? },
-                states: states.remove(&id).unwrap_or_default(),
+                done: states.remove(&RunState::Done).unwrap_or(0),
+                states,
                 sources: row.try_get("sources")?,
                 deliverables: row.try_get("deliverables")?,
-                done: row.try_get("done")?,
                 created: row.try_get("created")?,
             })
         };
         Ok(rows.iter().map(&mut summary).collect::<Result<_, _>>()?)
     }
 
-    /// For each sheet, how many cells are under way, failed or withheld, by the newest run of each.
+    /// For each sheet, how many cells are in which state, by the newest run of each.
     async fn sheet_states(&self) -> Result<HashMap<Uuid, HashMap<RunState, i64>>, StoreError> {
         let rows = sqlx::query(
             "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM runs \
              JOIN sheet_sources ON sheet_sources.sheet_id = runs.sheet_id AND sheet_sources.source_id = runs.source_id \
              JOIN deliverables ON deliverables.id = runs.deliverable_id \
-             WHERE runs.state IN ('waiting', 'running', 'checking', 'paused', 'failed', 'withheld') \
-             AND NOT sheet_sources.removed AND NOT deliverables.removed \
-             AND NOT EXISTS (SELECT 1 FROM runs AS newer WHERE newer.sheet_id = runs.sheet_id AND newer.source_id = runs.source_id \
-             AND newer.deliverable_id = runs.deliverable_id AND newer.seq > runs.seq) \
+             WHERE runs.is_latest AND NOT sheet_sources.removed AND NOT deliverables.removed \
              GROUP BY runs.sheet_id, runs.state",
         )
         .fetch_all(&self.pool)

@@ -12,12 +12,15 @@ use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{PresetPatch, builtin};
 use beryl_core::units::ByteSize;
-use beryl_store::runs::{NewRun, Origin};
+use beryl_store::runs::{NewRun, Origin, Window};
 use beryl_store::sheets::{Deliverable, OutputSetting};
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{Database, StoreError};
 use common::{new_run, with_database};
 use uuid::Uuid;
+
+/// All that is open.
+const OPEN: Window = Window { from: 0, count: 100, sheet: None };
 
 fn path(text: &str) -> StoragePath {
     text.parse().unwrap()
@@ -32,7 +35,7 @@ async fn waiting_runs_are_moved_and_later_ones_come_after_them() {
             let source = database.ensure_source(storage.id, &path(&format!("clip-{number}.mov")), None).await.unwrap();
             ids.extend(database.queue_runs(&[new_run(&storage, source)]).await.unwrap());
         }
-        let order = async || -> Vec<Uuid> { database.queue(0).await.unwrap().iter().map(|run| run.id).collect() };
+        let order = async || -> Vec<Uuid> { database.queue(&OPEN).await.unwrap().iter().map(|run| run.id).collect() };
         assert_eq!(order().await, ids);
         assert_eq!(database.move_runs(&[ids[4], ids[3]], Some(ids[1])).await.unwrap(), 2);
         let moved = [ids[0], ids[4], ids[3], ids[1], ids[2]];
@@ -48,9 +51,54 @@ async fn waiting_runs_are_moved_and_later_ones_come_after_them() {
         assert_eq!(claimed[0].run.id, ids[4]);
         let refused = database.move_runs(&[late], Some(ids[4])).await;
         assert!(matches!(refused, Err(StoreError::Changed)), "{refused:?}");
+        // However often runs are put between two others, there is room again.
+        let mut now: Vec<Uuid> = order().await.into_iter().filter(|run| *run != ids[4]).collect();
+        for turn in 0..60 {
+            let moved = now.remove(if turn % 2 == 0 { 1 } else { now.len() - 1 });
+            database.move_runs(&[moved], Some(now[1])).await.unwrap();
+            now.insert(1, moved);
+            assert_eq!(order().await[1..], now[..], "turn {turn}");
+        }
         // A storage that is in use is not forgotten.
         assert!(matches!(database.remove_storage(storage.id).await, Err(StoreError::InUse(_))));
         assert!(matches!(database.add_storage("Media", "/other").await, Err(StoreError::NameTaken(_))));
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_queue_of_thousands_is_filled_read_in_parts_and_changed_at_once() {
+    with_database(async |database: Database| {
+        let storage = database.add_storage("Media", "/media").await.unwrap();
+        let mut runs = Vec::new();
+        for number in 0..60 {
+            let source = database.ensure_source(storage.id, &path(&format!("clip-{number}.mov")), None).await.unwrap();
+            runs.extend(std::iter::repeat_n(new_run(&storage, source), 40));
+        }
+        let ids = database.queue_runs(&runs).await.unwrap();
+        assert_eq!(ids.len(), 2400);
+        let part = async |from: u32, count: u32| -> Vec<Uuid> {
+            database.queue(&Window { from, count, sheet: None }).await.unwrap().iter().map(|run| run.id).collect()
+        };
+        assert_eq!([part(0, 1000).await, part(1000, 1000).await, part(2000, 1000).await].concat(), ids);
+        // Some are at work, some were cancelled: what can be held is, in one go, and nothing else.
+        let claimed: Vec<Uuid> =
+            database.claim("node", Duration::from_secs(60)).await.unwrap().iter().map(|one| one.run.id).collect();
+        let cancelled = database.change_many(&ids[100..1700], RunEvent::Cancel).await.unwrap();
+        assert_eq!(cancelled.len(), 1600);
+        let held = database.change_many(&ids[50..], RunEvent::Pause).await.unwrap();
+        assert_eq!(held.len(), 750);
+        let counts = database.queue_counts(None).await.unwrap();
+        assert_eq!((counts.at_work as usize, counts.held, counts.waiting as usize), (claimed.len(), 750, 50 - claimed.len()));
+        // Behind what is open comes what has ended.
+        let around = database.queue(&Window { from: 799, count: 3, sheet: None }).await.unwrap();
+        assert_eq!(
+            around.iter().map(|run| run.state).collect::<Vec<_>>(),
+            [RunState::Waiting, RunState::Cancelled, RunState::Cancelled]
+        );
+        assert_eq!(database.ended_count(None, 200).await.unwrap(), 200);
+        assert_eq!(database.change_many(&cancelled, RunEvent::Retry).await.unwrap().len(), 1600);
+        assert_eq!(database.ended_count(None, 200).await.unwrap(), 0);
     })
     .await;
 }
@@ -181,7 +229,7 @@ async fn a_watched_file_is_taken_up_once_and_its_runs_are_followed() {
         let runs = database.take_up_watch_file(folder.id, &arriving.path, source, &wishes).await.unwrap();
         let again = database.take_up_watch_file(folder.id, &arriving.path, source, &wishes).await;
         assert!(matches!(again, Err(StoreError::Changed)), "{again:?}");
-        assert_eq!(database.queue(0).await.unwrap().len(), 2, "nothing was queued twice");
+        assert_eq!(database.queue_counts(None).await.unwrap().open(), 2, "nothing was queued twice");
         database.change(runs[0], RunEvent::Cancel).await.unwrap();
         let taken = database.taken_watch_files(folder.id).await.unwrap();
         assert_eq!((taken.len(), taken[0].state), (1, WatchState::Working));

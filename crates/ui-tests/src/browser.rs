@@ -71,6 +71,30 @@ impl Browser {
         Ok(Self { window, driver, driver_address, _folder: folder })
     }
 
+    /// A figure of the browser's own instrument for the page, such as `ScriptDuration` in seconds; from the first call on it
+    /// counts.
+    ///
+    /// # Errors
+    /// Where there is none of this name.
+    pub async fn metric(&self, name: &str) -> Outcome<f64> {
+        let instrument = self.window.cdp();
+        instrument.send_raw("Performance.enable", serde_json::json!({})).await?;
+        let metrics = instrument.send_raw("Performance.getMetrics", serde_json::json!({})).await?;
+        let metrics = metrics["metrics"].as_array().cloned().unwrap_or_default();
+        let metric = metrics.iter().find(|metric| metric["name"] == name);
+        Ok(metric.and_then(|metric| metric["value"].as_f64()).ok_or(format!("there is no figure {name}"))?)
+    }
+
+    /// Has a script run in every page before its own ones.
+    ///
+    /// # Errors
+    /// Where the browser refuses it.
+    pub async fn run_before_pages(&self, script: &str) -> Outcome<()> {
+        let wish = serde_json::json!({ "source": script });
+        self.window.cdp().send_raw("Page.addScriptToEvaluateOnNewDocument", wish).await?;
+        Ok(())
+    }
+
     /// The element that `css` finds, waited for.
     ///
     /// # Errors

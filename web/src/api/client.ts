@@ -18,9 +18,10 @@ export type Preset = Schemas["Preset"];
 export type PresetItem = Schemas["PresetView"];
 export type Storage = Schemas["StorageView"];
 export type Entry = Schemas["Entry"];
-export type Queue = Schemas["QueueView"];
+export type QueuePart = Schemas["QueueView"];
+export type Night = Schemas["NightView"];
 export type QueueItem = Schemas["QueueItem"];
-export type Block = Queue["blocks"][number];
+export type NightJob = Night["jobs"][number];
 export type Viewing = Schemas["Viewing"];
 export type Upload = Schemas["UploadView"];
 export type Reading = Schemas["Reading"];
@@ -65,16 +66,17 @@ function isProblem(value: unknown): value is Problem {
 }
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const init: RequestInit = { method };
+  const headers: Record<string, string> = {};
+  const init: RequestInit = { method, headers };
   if (body instanceof Blob) {
     init.body = body;
-    init.headers = { "content-type": "application/octet-stream" };
+    headers["content-type"] = "application/octet-stream";
   } else if (body !== undefined) {
     init.body = JSON.stringify(body);
-    init.headers = { "content-type": "application/json" };
+    headers["content-type"] = "application/json";
   }
   // What creates something is answered once, however often it is asked because an answer was lost on its way.
-  if (method === "POST" && !(body instanceof Blob)) init.headers = { ...init.headers, "idempotency-key": crypto.randomUUID() };
+  if (method === "POST" && !(body instanceof Blob)) headers["idempotency-key"] = crypto.randomUUID();
   let response: Response;
   try {
     response = await fetch(path, init).catch((error: unknown) => {
@@ -96,7 +98,13 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
     throw new Refusal(
       isProblem(answer)
         ? answer
-        : { kind: "internal", what: "the server refused", why: text || response.statusText, next: "Try again.", details: "" },
+        : {
+            kind: "internal",
+            what: "the server refused",
+            why: text || response.statusText,
+            next: "Try again.",
+            details: "",
+          },
     );
   }
   return answer as T;
@@ -136,34 +144,54 @@ export const api = {
   removeSheet: (id: string) => call<undefined>("DELETE", `/api/sheets/${id}`),
   addSources: (sheet: string, storage: string, paths: string[]) =>
     call<{ added: number; found: number }>("POST", `/api/sheets/${sheet}/sources`, { storage, paths }),
-  removeSources: (sheet: string, sources: string[]) => call<undefined>("DELETE", `/api/sheets/${sheet}/sources`, { sources }),
-  addDeliverable: (sheet: string, column: NewDeliverable) => call<Deliverable>("POST", `/api/sheets/${sheet}/deliverables`, column),
-  changeDeliverable: (id: string, column: NewDeliverable) => call<ChangedColumn>("PUT", `/api/deliverables/${id}`, column),
+  removeSources: (sheet: string, sources: string[]) =>
+    call<undefined>("DELETE", `/api/sheets/${sheet}/sources`, { sources }),
+  addDeliverable: (sheet: string, column: NewDeliverable) =>
+    call<Deliverable>("POST", `/api/sheets/${sheet}/deliverables`, column),
+  changeDeliverable: (id: string, column: NewDeliverable) =>
+    call<ChangedColumn>("PUT", `/api/deliverables/${id}`, column),
   removeDeliverable: (id: string) => call<undefined>("DELETE", `/api/deliverables/${id}`),
   setCells: (sheet: string, cells: CellKey[], change: { enabled?: boolean; overrides?: Patch }) =>
     call<undefined>("POST", `/api/sheets/${sheet}/cells`, { cells, ...change }),
-  run: (sheet: string, cells?: CellKey[]) => call<{ runs: string[]; passed_over: number; unread: number }>("POST", `/api/sheets/${sheet}/run`, cells ? { cells } : {}),
-  act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[]) => call<{ done: number }>("POST", "/api/runs", { action, runs }),
+  run: (sheet: string, cells?: CellKey[]) =>
+    call<{ runs: string[]; passed_over: number; unread: number }>(
+      "POST",
+      `/api/sheets/${sheet}/run`,
+      cells ? { cells } : {},
+    ),
+  /** Of all open runs where none are named. */
+  act: (action: "pause" | "resume" | "cancel" | "retry", runs: string[] | null) =>
+    call<{ done: number }>("POST", "/api/runs", { action, runs }),
   release: (run: string, because: string) => call<undefined>("POST", `/api/runs/${run}/release`, { because }),
   discard: (run: string) => call<undefined>("POST", `/api/runs/${run}/discard`),
-  moveRuns: (runs: string[], before: string | null) => call<{ done: number }>("POST", "/api/queue/order", { runs, before }),
-  restore: (sheet: string, removed: { sources?: string[]; deliverables?: string[] } = {}) => call<undefined>("POST", `/api/sheets/${sheet}/restore`, removed),
+  moveRuns: (runs: string[], before: string | null) =>
+    call<{ done: number }>("POST", "/api/queue/order", { runs, before }),
+  restore: (sheet: string, removed: { sources?: string[]; deliverables?: string[] } = {}) =>
+    call<undefined>("POST", `/api/sheets/${sheet}/restore`, removed),
   viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
   bench: (sheet: string, source: string) => call<Bench>("GET", `/api/sheets/${sheet}/sources/${source}`),
-  setRows: (sheet: string, sources: string[], overrides: Patch, keep = false) => call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
-  split: (sheet: string, source: string, parts: Patch["parts"]) => call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
-  crop: (source: string, rule: Preset["picture"] extends infer P ? NonNullable<P> extends { crop?: infer C } ? C : never : never) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
+  setRows: (sheet: string, sources: string[], overrides: Patch, keep = false) =>
+    call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
+  split: (sheet: string, source: string, parts: Patch["parts"]) =>
+    call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
+  crop: (
+    source: string,
+    rule: Preset["picture"] extends infer P ? (NonNullable<P> extends { crop?: infer C } ? C : never) : never,
+  ) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
   aids: () => call<Aid[]>("GET", "/api/aids"),
   removeAid: (id: string) => call<undefined>("DELETE", `/api/aids/${id}`),
-  addAid: (kind: Aid["kind"], name: string, file: Blob) => call<Aid>("POST", `/api/aids?kind=${kind}&name=${encodeURIComponent(name)}`, file),
+  addAid: (kind: Aid["kind"], name: string, file: Blob) =>
+    call<Aid>("POST", `/api/aids?kind=${kind}&name=${encodeURIComponent(name)}`, file),
   proofs: (cell: CellKey) => call<CellProofs>("GET", `/api/outputs/${cell.source}/${cell.deliverable}/proofs`),
   prove: (wish: NewProofs) => call<string[]>("POST", "/api/proofs", wish),
   removeProof: (id: string) => call<undefined>("DELETE", `/api/proofs/${id}`),
   proofCurve: (id: string) => call<Comparison>("GET", `/api/proofs/${id}/curve`),
   curves: (source: string) => call<Curves>("GET", `/api/sources/${source}/curves`),
-  queue: () => call<Queue>("GET", "/api/queue"),
+  queue: (from: number, count: number) =>
+    call<QueuePart>("GET", `/api/queue?from=${String(from)}&count=${String(count)}`),
+  night: () => call<Night>("GET", "/api/night"),
   watchFolders: () => call<WatchFolder[]>("GET", "/api/watch"),
   addWatchFolder: (folder: NewWatchFolder) => call<WatchFolder>("POST", "/api/watch", folder),
   changeWatchFolder: (id: string, folder: NewWatchFolder) => call<undefined>("PUT", `/api/watch/${id}`, folder),
@@ -180,7 +208,8 @@ export const api = {
   storages: () => call<Storage[]>("GET", "/api/storages"),
   addStorage: (name: string, root: string) => call<Storage>("POST", "/api/storages", { name, root }),
   removeStorage: (id: string) => call<undefined>("DELETE", `/api/storages/${id}`),
-  retireStorage: (id: string, is_retired: boolean) => call<undefined>("PUT", `/api/storages/${id}/retirement`, { is_retired }),
+  retireStorage: (id: string, is_retired: boolean) =>
+    call<undefined>("PUT", `/api/storages/${id}/retirement`, { is_retired }),
   entries: (storage: string, path: string) =>
     call<Entry[]>("GET", `/api/storages/${storage}/entries?path=${encodeURIComponent(path)}`),
   settings: () => call<Settings>("GET", "/api/settings"),

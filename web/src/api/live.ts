@@ -1,17 +1,22 @@
 /** Follows the server's events and keeps what is loaded up to date. */
 import type { QueryClient } from "@tanstack/react-query";
 import { connection } from "./connection";
-import type { Change, ChangedColumn, Progress, Queue, Run, Sheet, SourceRow, StreamEvent } from "./client";
+import { emptyBatch, gather, queueWith, sheetWith } from "./batch";
+import type { ChangedColumn, QueuePart, Sheet, StreamEvent } from "./client";
 
 export const keys = {
   sheets: ["sheets"] as const,
   sheet: (id: string) => ["sheet", id] as const,
   queue: ["queue"] as const,
+  queueRows: ["queue", "rows"] as const,
+  queuePart: (from: number) => ["queue", "rows", from] as const,
+  night: ["queue", "night"] as const,
   watch: ["watch"] as const,
   watchFiles: (id: string, state: string) => ["watch", id, state] as const,
   presets: ["presets"] as const,
   storages: ["storages"] as const,
   aids: ["aids"] as const,
+  settings: ["settings"] as const,
   catalogue: ["catalogue"] as const,
   viewing: (id: string) => ["viewing", id] as const,
   bench: (sheet: string, source: string) => ["bench", sheet, source] as const,
@@ -20,35 +25,6 @@ export const keys = {
   curves: (source: string) => ["curves", source] as const,
   output: (source: string, deliverable: string) => ["output", source, deliverable] as const,
 };
-
-/** The sheet with one run changed; the same sheet where the run is not in it. */
-function withRun(sheet: Sheet, run: Run): Sheet {
-  if (run.sheet !== sheet.id) return sheet;
-  const cells = sheet.cells.map((cell) => {
-    if (cell.source !== run.source || cell.deliverable !== run.deliverable) return cell;
-    // A run that is new has the settings of now.
-    return { ...cell, run, is_out_of_date: cell.is_out_of_date === true && cell.run?.id === run.id };
-  });
-  return { ...sheet, cells };
-}
-
-/** The sheet with the progress of one run changed. */
-function withProgress(sheet: Sheet, id: string, progress: Progress): Sheet {
-  if (!sheet.cells.some((cell) => cell.run?.id === id)) return sheet;
-  const cells = sheet.cells.map((cell) => (cell.run?.id === id ? { ...cell, run: { ...cell.run, progress } } : cell));
-  return { ...sheet, cells };
-}
-
-/** The sheet with one source as it is now; the row keeps what it has from its place here. */
-function withSource(sheet: Sheet, source: SourceRow): Sheet {
-  if (!sheet.sources.some((row) => row.id === source.id)) return sheet;
-  return { ...sheet, sources: sheet.sources.map((row) => (row.id === source.id ? { ...source, folder: row.folder, taken: row.taken ?? null, taken_size: row.taken_size ?? null } : row)) };
-}
-
-/** The queue with one run changed. */
-function queueWith(queue: Queue, id: string, change: (run: Run) => Run): Queue {
-  return { ...queue, items: queue.items.map((item) => (item.run.id === id ? { ...item, run: change(item.run) } : item)) };
-}
 
 /** Loads again what many events in a row make stale, once when they have passed. */
 class Later {
@@ -72,26 +48,11 @@ const later = new Later();
 const KEPT = 2000;
 const recent: StreamEvent[] = [];
 
-function applied(sheet: Sheet, change: Change): Sheet {
-  switch (change.kind) {
-    case "run":
-      return withRun(sheet, change.run);
-    case "progress":
-      return withProgress(sheet, change.id, change.progress);
-    case "source":
-      return withSource(sheet, change.source);
-    case "sheet":
-    case "watch":
-    case "viewing":
-    case "proof":
-    case "gap":
-      return sheet;
-  }
-}
-
 /** A sheet that was on its way while events came: brought up to date with them. */
 export function caughtUp(sheet: Sheet): Sheet {
-  return recent.filter((event) => event.seq > sheet.seq).reduce((now, event) => applied(now, event.change), sheet);
+  const missed = emptyBatch();
+  for (const event of recent) if (event.seq > sheet.seq) gather(missed, event.change);
+  return sheetWith(sheet, missed);
 }
 
 /** Waits for the sheet as it is now; the event that told of the change may have asked for it already. */
@@ -102,11 +63,49 @@ export async function sheetAgain(client: QueryClient, id: string): Promise<void>
 /** Shows a column that was changed, with what is expected of its cells now; the rest of the sheet is asked for later. */
 export function showColumn(client: QueryClient, sheet: string, changed: ChangedColumn): void {
   const cells = new Map(changed.cells.map((cell) => [cell.source, cell]));
-  client.setQueryData<Sheet>(keys.sheet(sheet), (now) => now && {
-    ...now,
-    deliverables: now.deliverables.map((column) => (column.id === changed.column.id ? changed.column : column)),
-    cells: now.cells.map((cell) => (cell.deliverable === changed.column.id ? (cells.get(cell.source) ?? cell) : cell)),
+  client.setQueryData<Sheet>(
+    keys.sheet(sheet),
+    (now) =>
+      now && {
+        ...now,
+        deliverables: now.deliverables.map((column) => (column.id === changed.column.id ? changed.column : column)),
+        cells: now.cells.map((cell) =>
+          cell.deliverable === changed.column.id ? (cells.get(cell.source) ?? cell) : cell,
+        ),
+      },
+  );
+}
+
+/** How long changes are gathered before they are shown, in milliseconds: less would not be seen, and cost as much again. */
+const GATHERED = 200;
+let batch = emptyBatch();
+let timer: ReturnType<typeof setTimeout> | undefined;
+
+/** Shows what has been gathered. */
+function show(client: QueryClient): void {
+  const now = batch;
+  batch = emptyBatch();
+  timer = undefined;
+  client.setQueriesData<Sheet>({ queryKey: ["sheet"] }, (sheet) => sheet && sheetWith(sheet, now));
+  client.setQueriesData<QueuePart>({ queryKey: keys.queueRows }, (part) => part && queueWith(part, now));
+  if (now.runs.size > 0) {
+    later.again(client, keys.queue);
+    const shown = client.getQueryCache().findAll({ queryKey: ["output"] });
+    for (const run of now.runs.values()) {
+      if (run.deliverable && shown.length > 0)
+        void client.invalidateQueries({ queryKey: keys.output(run.source, run.deliverable) });
+    }
+  }
+  if (now.sources.size === 0) return;
+  // Rows are shown at once; what their cells will weigh is asked for when the reading has passed.
+  for (const [queryKey, sheet] of client.getQueriesData<Sheet>({ queryKey: ["sheet"] })) {
+    if (sheet?.sources.some((row) => now.sources.has(row.id))) later.again(client, queryKey as string[]);
+  }
+  void client.invalidateQueries({
+    queryKey: ["bench"],
+    predicate: (query) => now.sources.has(String(query.queryKey[2])),
   });
+  for (const source of now.sources.keys()) void client.invalidateQueries({ queryKey: keys.curves(source) });
 }
 
 /** Takes one event into everything that is loaded. */
@@ -114,29 +113,13 @@ function take(client: QueryClient, event: StreamEvent): void {
   const { change } = event;
   recent.push(event);
   if (recent.length > KEPT) recent.shift();
-  client.setQueriesData<Sheet>({ queryKey: ["sheet"] }, (sheet) => sheet && applied(sheet, change));
+  if (gather(batch, change)) {
+    timer ??= setTimeout(() => {
+      show(client);
+    }, GATHERED);
+    return;
+  }
   switch (change.kind) {
-    case "run": {
-      const { run } = change;
-      later.again(client, keys.queue);
-      if (run.deliverable) void client.invalidateQueries({ queryKey: keys.output(run.source, run.deliverable) });
-      return;
-    }
-    case "progress": {
-      const { id, progress } = change;
-      client.setQueryData<Queue>(keys.queue, (queue) => queue && queueWith(queue, id, (run) => ({ ...run, progress })));
-      return;
-    }
-    case "source": {
-      const { source } = change;
-      // The row is shown at once; what its cells will weigh is asked for when the reading has passed.
-      for (const [queryKey, sheet] of client.getQueriesData<Sheet>({ queryKey: ["sheet"] })) {
-        if (sheet?.sources.some((row) => row.id === source.id)) later.again(client, queryKey as string[]);
-      }
-      void client.invalidateQueries({ queryKey: ["bench"], predicate: (query) => query.queryKey[2] === source.id });
-      void client.invalidateQueries({ queryKey: keys.curves(source.id) });
-      return;
-    }
     case "viewing":
       void client.invalidateQueries({ queryKey: keys.viewing(change.id) });
       return;
@@ -153,8 +136,16 @@ function take(client: QueryClient, event: StreamEvent): void {
     case "watch":
       later.again(client, keys.watch);
       return;
+    case "house":
+      // The parts of the house are named as what is loaded of them.
+      void client.invalidateQueries({ queryKey: [change.part] });
+      return;
     case "gap":
       void client.invalidateQueries();
+      return;
+    case "runs":
+    case "progress":
+    case "source":
       return;
   }
 }

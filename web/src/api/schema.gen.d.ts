@@ -95,6 +95,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/night": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When the night will be over, and what waits for a decision. */
+        get: operations["night"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/outputs/{source}/{deliverable}": {
         parameters: {
             query?: never;
@@ -273,7 +290,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything under way, what ended last, and when it will be done. */
+        /** A part of what is under way and what ended last. */
         get: operations["queue"];
         put?: never;
         post?: never;
@@ -1335,9 +1352,9 @@ export interface components {
         /** @description Something that pages show has changed. */
         Change: {
             /** @enum {string} */
-            kind: "run";
-            /** @description The run as it is now. */
-            run: components["schemas"]["RunView"];
+            kind: "runs";
+            /** @description The runs as they are now. */
+            runs: components["schemas"]["RunView"][];
         } | {
             /**
              * Format: uuid
@@ -1440,6 +1457,11 @@ export interface components {
              * @description The row.
              */
             source: string;
+        } | {
+            /** @enum {string} */
+            kind: "house";
+            /** @description What. */
+            part: components["schemas"]["HousePart"];
         } | {
             /** @enum {string} */
             kind: "gap";
@@ -2224,6 +2246,11 @@ export interface components {
          * @enum {string}
          */
         HeaderTruth: "silent" | "true" | "fields_declared_frames_found" | "frames_declared_fields_found" | "wrong_order";
+        /**
+         * @description What the whole house has in common.
+         * @enum {string}
+         */
+        HousePart: "presets" | "storages" | "aids" | "settings";
         /** @description What lies in a watch folder and was neither taken up nor left before. */
         Inside: {
             /**
@@ -2414,6 +2441,35 @@ export interface components {
             settle_seconds: number;
             /** Format: uuid */
             storage: string;
+        };
+        /** @description A job of the night in its place along the clock. */
+        NightJob: components["schemas"]["Block_String"] & {
+            /** @description Whether an engine works on it now. */
+            at_work: boolean;
+            /** @description The names of the presets of its runs. */
+            presets: string[];
+            source_name: string;
+        };
+        /** @description The forecast of the night. */
+        NightView: {
+            /**
+             * Format: double
+             * @description Seconds until everything that is not held is done; nothing where nothing is under way.
+             */
+            all_done_in?: number | null;
+            /** @description How many more jobs come after them. */
+            further_jobs: number;
+            /** @description The first jobs of the night. */
+            jobs: components["schemas"]["NightJob"][];
+            /** @description How many engine slots there are. */
+            lanes: number;
+            /** @description Files that wait for a decision, those that have waited longest first. */
+            withheld: components["schemas"]["QueueItem"][];
+            /**
+             * Format: int32
+             * @description Days after which such a file has waited long. None is ever removed by itself.
+             */
+            withheld_days: number;
         };
         /** @description A value that is often taken. */
         Offer: {
@@ -2960,26 +3016,30 @@ export interface components {
             run: components["schemas"]["RunView"];
             source_name: string;
         };
-        /** @description The queue and its forecast. */
+        /** @description A part of the queue. */
         QueueView: {
             /**
-             * Format: double
-             * @description Seconds until everything that is not held is done; nothing where nothing is under way.
+             * Format: int32
+             * @description Runs in the hands of an engine, or being checked.
              */
-            all_done_in?: number | null;
-            /** @description The jobs of the night in their places along the clock. */
-            blocks: components["schemas"]["Block_String"][];
-            /** @description Everything under way in the order in which it is worked on, and then what ended last. */
-            items: components["schemas"]["QueueItem"][];
-            /** @description How many engine slots there are. */
-            lanes: number;
-            /** @description Files that wait for a decision, those that have waited longest first. */
-            withheld: components["schemas"]["QueueItem"][];
+            at_work: number;
             /**
              * Format: int32
-             * @description Days after which such a file has waited long. None is ever removed by itself.
+             * @description Runs that are held.
              */
-            withheld_days: number;
+            held: number;
+            /** @description What is under way in the order in which it is worked on, and then what ended last. */
+            items: components["schemas"]["QueueItem"][];
+            /**
+             * Format: int32
+             * @description How many rows there are in all.
+             */
+            rows: number;
+            /**
+             * Format: int32
+             * @description Runs that wait.
+             */
+            waiting: number;
         };
         /** @description What was queued. */
         Queued: {
@@ -3134,7 +3194,8 @@ export interface components {
         /** @description An action on some runs. */
         Request: {
             action: components["schemas"]["Action"];
-            runs: string[];
+            /** @description Left out, all runs that are open. */
+            runs?: string[] | null;
         };
         /** @description Whether a storage is kept for what was made only. */
         Retirement: {
@@ -4251,6 +4312,25 @@ export interface operations {
             };
         };
     };
+    night: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NightView"];
+                };
+            };
+        };
+    };
     output: {
         parameters: {
             query?: never;
@@ -4486,7 +4566,14 @@ export interface operations {
     };
     queue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Rows before it. */
+                from?: number;
+                /** @description Rows in it, 100 where nothing is said and 1000 at most. */
+                count?: number | null;
+                /** @description The one sheet whose runs are meant. */
+                sheet?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;

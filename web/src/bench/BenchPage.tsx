@@ -11,7 +11,7 @@ import { keys } from "../api/live";
 import { proofAddress } from "../proof/address";
 import { useActions } from "../shared/actions";
 import { Bar, Key } from "../shared/Bar";
-import { Facet } from "../shared/Facet";
+import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { useViewing } from "../shared/viewing";
@@ -34,14 +34,23 @@ import { useRowSettings } from "./rowSettings";
 
 export default function BenchPage() {
   const { id = "", source = "" } = useParams();
-  const { data: bench, error } = useQuery({ queryKey: keys.bench(id, source), queryFn: () => api.bench(id, source) });
-  if (error) return <Box sx={{ m: "auto", color: "text.secondary" }}>{error.message}</Box>;
-  if (!bench) return <Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>;
+  const {
+    data: bench,
+    error,
+    refetch,
+  } = useQuery({ queryKey: keys.bench(id, source), queryFn: () => api.bench(id, source) });
+  if (!bench) return <Pending error={error} onAgain={() => void refetch()} />;
   return <Loaded key={source} sheet={id} bench={bench} />;
 }
 
 /** What is told beside the buttons; it gives way where there is little room. */
-const side = { color: "text.secondary", fontSize: 12, minWidth: 0, overflow: "hidden", textOverflow: "ellipsis" } as const;
+const side = {
+  color: "text.secondary",
+  fontSize: 12,
+  minWidth: 0,
+  overflow: "hidden",
+  textOverflow: "ellipsis",
+} as const;
 
 function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const { source, reading } = bench;
@@ -64,10 +73,27 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const cropping = panel === "crop";
   const [asMended, setAsMended] = useState(true);
   const [rule, setRule] = useState<CropRule | null>(() => ruleOf(row.overrides));
-  const { data: worked, error: cropError } = useQuery({ queryKey: [...keys.bench(sheet, source.id), "crop", rule ?? { rule: "never" }], queryFn: () => api.crop(source.id, rule ?? { rule: "never" }), enabled: cropping, retry: false, placeholderData: keepPreviousData });
+  const { data: worked, error: cropError } = useQuery({
+    queryKey: [...keys.bench(sheet, source.id), "crop", rule ?? { rule: "never" }],
+    queryFn: () => api.crop(source.id, rule ?? { rule: "never" }),
+    enabled: cropping,
+    retry: false,
+    placeholderData: keepPreviousData,
+  });
   const cropFault = cropError?.message ?? "";
   // A drag is shown at once; what it costs is asked for meanwhile.
-  const crop = worked && rule?.rule === "by_hand" ? { ...worked, part: { x: rule.left, y: rule.top, width: worked.width - rule.left - rule.right, height: worked.height - rule.top - rule.bottom } } : worked;
+  const crop =
+    worked && rule?.rule === "by_hand"
+      ? {
+          ...worked,
+          part: {
+            x: rule.left,
+            y: rule.top,
+            width: worked.width - rule.left - rule.right,
+            height: worked.height - rule.top - rule.bottom,
+          },
+        }
+      : worked;
   const [open, setOpen] = useState<number | null>(null);
   const parts = useMemo(() => partsOf(row.overrides, clock), [row.overrides, clock]);
   const marks: Marks = { parts, open };
@@ -86,13 +112,21 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     go(clock.frameAt(seconds + 0.25 / clock.rate));
   };
   const take = (suggestion: BenchSuggestion) => {
-    row.set(patchAfter(row.overrides, suggestion.settings), `${suggestion.what}: taken for all outputs of ${source.name}.`);
+    row.set(
+      patchAfter(row.overrides, suggestion.settings),
+      `${suggestion.what}: taken for all outputs of ${source.name}.`,
+    );
   };
   const drop = (suggestion: BenchSuggestion) => {
     row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`);
   };
   const setCrop = () => {
-    row.set(withValue(row.overrides, "picture.crop", rule ?? undefined), rule === null ? `${source.name}: cut from the preset.` : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`);
+    row.set(
+      withValue(row.overrides, "picture.crop", rule ?? undefined),
+      rule === null
+        ? `${source.name}: cut from the preset.`
+        : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`,
+    );
   };
   const saveParts = (next: Part[]) => {
     const others = patchWithout(row.overrides, { parts: null });
@@ -104,7 +138,12 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   };
   const copyMarks = async () => {
     try {
-      await api.setRows(sheet, alike.map((row) => row.id), { parts: secondsOf(marks.parts, clock) }, true);
+      await api.setRows(
+        sheet,
+        alike.map((row) => row.id),
+        { parts: secondsOf(marks.parts, clock) },
+        true,
+      );
       tell(`The same marks are set for ${plural(alike.length, "source")} as long.`);
     } catch (error) {
       refuse(error);
@@ -123,59 +162,334 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     setPlaying(!playing && viewing?.state === "ready");
   };
   useActions([
-    { name: "One frame on", key: "ArrowRight", run: () => { go(frame + 1); } },
-    { name: "One frame back", key: "ArrowLeft", run: () => { go(frame - 1); } },
-    { name: "One second on", key: "ArrowUp", run: () => { go(clock.secondsOn(frame, 1)); } },
-    { name: "One second back", key: "ArrowDown", run: () => { go(clock.secondsOn(frame, -1)); } },
-    { name: "To the first frame", key: "Home", run: () => { go(0); } },
-    { name: "To the last frame", key: "End", run: () => { go(clock.frames - 1); } },
+    {
+      name: "One frame on",
+      key: "ArrowRight",
+      run: () => {
+        go(frame + 1);
+      },
+    },
+    {
+      name: "One frame back",
+      key: "ArrowLeft",
+      run: () => {
+        go(frame - 1);
+      },
+    },
+    {
+      name: "One second on",
+      key: "ArrowUp",
+      run: () => {
+        go(clock.secondsOn(frame, 1));
+      },
+    },
+    {
+      name: "One second back",
+      key: "ArrowDown",
+      run: () => {
+        go(clock.secondsOn(frame, -1));
+      },
+    },
+    {
+      name: "To the first frame",
+      key: "Home",
+      run: () => {
+        go(0);
+      },
+    },
+    {
+      name: "To the last frame",
+      key: "End",
+      run: () => {
+        go(clock.frames - 1);
+      },
+    },
     { name: playing ? "Stop" : "Play", key: " ", enabled: viewing?.state === "ready", run: toggle },
-    { name: "Show the whole length", key: "w", run: () => { setView(null); } },
-    { name: "Show fields apart or together", key: "f", run: () => { setField(field === "both" ? "top" : field === "top" ? "bottom" : "both"); } },
-    { name: "In here", key: "i", run: () => { mark(markedIn(marks, frame)); } },
-    { name: "Out here", key: "o", run: () => { mark(markedOut(marks, frame)); } },
+    {
+      name: "Show the whole length",
+      key: "w",
+      run: () => {
+        setView(null);
+      },
+    },
+    {
+      name: "Show fields apart or together",
+      key: "f",
+      run: () => {
+        setField(field === "both" ? "top" : field === "top" ? "bottom" : "both");
+      },
+    },
+    {
+      name: "In here",
+      key: "i",
+      run: () => {
+        mark(markedIn(marks, frame));
+      },
+    },
+    {
+      name: "Out here",
+      key: "o",
+      run: () => {
+        mark(markedOut(marks, frame));
+      },
+    },
     { name: "Prove an output of it", key: "p", enabled: provable !== undefined, run: prove },
-    { name: "Cut the picture", key: "x", run: () => { setPanel(cropping ? null : "crop"); } },
-    { name: "Mend for all outputs", key: "m", run: () => { setPanel(panel === "mend" ? null : "mend"); } },
-    { name: panel ? "Close the panel" : "Back to the sheet", key: "Escape", run: () => { if (panel) setPanel(null); else void navigate(`/sheets/${sheet}`); } },
+    {
+      name: "Cut the picture",
+      key: "x",
+      run: () => {
+        setPanel(cropping ? null : "crop");
+      },
+    },
+    {
+      name: "Mend for all outputs",
+      key: "m",
+      run: () => {
+        setPanel(panel === "mend" ? null : "mend");
+      },
+    },
+    {
+      name: panel ? "Close the panel" : "Back to the sheet",
+      key: "Escape",
+      run: () => {
+        if (panel) setPanel(null);
+        else void navigate(`/sheets/${sheet}`);
+      },
+    },
   ]);
   return (
     <>
       <Bar title={source.name} detail={source.summary}>
-        {provable && <Button color="inherit" variant="outlined" onClick={prove} title="Make a few seconds of an output to look at (P)" data-testid="prove-it">Prove<Key>P</Key></Button>}
+        {provable && (
+          <Button
+            color="inherit"
+            variant="outlined"
+            onClick={prove}
+            title="Make a few seconds of an output to look at (P)"
+            data-testid="prove-it"
+          >
+            Prove<Key>P</Key>
+          </Button>
+        )}
         <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet}`)} title="Back to the sheet (Esc)">
           Back to the sheet<Key>Esc</Key>
         </Button>
       </Bar>
       <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
         <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
-          <Picture source={source.id} clock={clock} frame={frame} field={field} look={look} playing={playing} viewing={viewing} onMoved={(seconds) => { setFrame(clock.frameAt(seconds)); }} onStopped={() => { setPlaying(false); }} over={cropping && crop ? (width, height) => <CropFrame crop={crop} width={width} height={height} onDrag={(part) => { setRule(byHand(part, crop)); }} /> : undefined} />
-          <Box sx={{ flex: "none", height: 42, display: "flex", alignItems: "center", gap: 1.25, px: 2, whiteSpace: "nowrap", overflow: "hidden", "& > button, & > [role=group]": { flex: "none" } }}>
-            <Button color="inherit" variant="outlined" disabled={viewing?.state !== "ready"} onClick={toggle} title="Play or stop (Space)" sx={{ minWidth: 60 }}>{playing ? "Stop" : "Play"}</Button>
-            <Button color="inherit" onClick={() => { go(frame - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
-            <Button color="inherit" onClick={() => { go(frame + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
-            <Box data-testid="timecode" sx={{ fontFamily: MONO, fontSize: 14 }}>{timecodeText(clock.timeOf(frame), clock.count)}</Box>
+          <Picture
+            source={source.id}
+            clock={clock}
+            frame={frame}
+            field={field}
+            look={look}
+            playing={playing}
+            viewing={viewing}
+            onMoved={(seconds) => {
+              setFrame(clock.frameAt(seconds));
+            }}
+            onStopped={() => {
+              setPlaying(false);
+            }}
+            over={
+              cropping && crop
+                ? (width, height) => (
+                    <CropFrame
+                      crop={crop}
+                      width={width}
+                      height={height}
+                      onDrag={(part) => {
+                        setRule(byHand(part, crop));
+                      }}
+                    />
+                  )
+                : undefined
+            }
+          />
+          <Box
+            sx={{
+              flex: "none",
+              height: 42,
+              display: "flex",
+              alignItems: "center",
+              gap: 1.25,
+              px: 2,
+              whiteSpace: "nowrap",
+              overflow: "hidden",
+              "& > button, & > [role=group]": { flex: "none" },
+            }}
+          >
+            <Button
+              color="inherit"
+              variant="outlined"
+              disabled={viewing?.state !== "ready"}
+              onClick={toggle}
+              title="Play or stop (Space)"
+              sx={{ minWidth: 60 }}
+            >
+              {playing ? "Stop" : "Play"}
+            </Button>
+            <Button
+              color="inherit"
+              onClick={() => {
+                go(frame - 1);
+              }}
+              title="One frame back (←)"
+              sx={{ minWidth: 32 }}
+            >
+              −1
+            </Button>
+            <Button
+              color="inherit"
+              onClick={() => {
+                go(frame + 1);
+              }}
+              title="One frame on (→)"
+              sx={{ minWidth: 32 }}
+            >
+              +1
+            </Button>
+            <Box data-testid="timecode" sx={{ fontFamily: MONO, fontSize: 14 }}>
+              {timecodeText(clock.timeOf(frame), clock.count)}
+            </Box>
             <Box title={reading?.reel ? "The reel that the source names" : undefined} sx={{ ...side, flex: "1 1 0" }}>
               {reading?.reel && <>reel {reading.reel} · </>}
               {frame + 1} of {clock.frames}
             </Box>
-            {viewing?.state === "making" && <Box title="Browsers cannot play the source: a copy to play is being made" sx={side}>copy to play {Math.floor(viewing.fraction * 100)} %</Box>}
-            {viewing?.state === "failed" && <Box title={viewing.problem.why} sx={side}>cannot be played here</Box>}
-            {mended && <Button color="inherit" variant={asMended ? "outlined" : "text"} aria-pressed={asMended} onClick={() => { setAsMended(!asMended); }} title="The picture with its colour, levels and watermark, or as it is">As mended</Button>}
-            <Button color="inherit" variant={panel === "mend" ? "outlined" : "text"} onClick={() => { setPanel(panel === "mend" ? null : "mend"); }} title="Mend for all outputs (M)" data-testid="mend">Mend</Button>
-            <Button color="inherit" variant={cropping ? "outlined" : "text"} onClick={() => { setPanel(cropping ? null : "crop"); }} title="Cut the picture (X)" data-testid="crop">Crop</Button>
-            <ToggleButtonGroup exclusive size="small" value={field} onChange={(_, value: ShownField | null) => { if (value) setField(value); }} aria-label="Fields shown" sx={{ "& button": { textTransform: "none", py: 0.25, px: 1.25 } }}>
-              <ToggleButton value="both" title="Whole frames (F)">Frame</ToggleButton>
-              <ToggleButton value="top" title="The top field alone (F)">Top</ToggleButton>
-              <ToggleButton value="bottom" title="The bottom field alone (F)">Bottom</ToggleButton>
+            {viewing?.state === "making" && (
+              <Box title="Browsers cannot play the source: a copy to play is being made" sx={side}>
+                copy to play {Math.floor(viewing.fraction * 100)} %
+              </Box>
+            )}
+            {viewing?.state === "failed" && (
+              <Box title={viewing.problem.why} sx={side}>
+                cannot be played here
+              </Box>
+            )}
+            {mended && (
+              <Button
+                color="inherit"
+                variant={asMended ? "outlined" : "text"}
+                aria-pressed={asMended}
+                onClick={() => {
+                  setAsMended(!asMended);
+                }}
+                title="The picture with its colour, levels and watermark, or as it is"
+              >
+                As mended
+              </Button>
+            )}
+            <Button
+              color="inherit"
+              variant={panel === "mend" ? "outlined" : "text"}
+              onClick={() => {
+                setPanel(panel === "mend" ? null : "mend");
+              }}
+              title="Mend for all outputs (M)"
+              data-testid="mend"
+            >
+              Mend
+            </Button>
+            <Button
+              color="inherit"
+              variant={cropping ? "outlined" : "text"}
+              onClick={() => {
+                setPanel(cropping ? null : "crop");
+              }}
+              title="Cut the picture (X)"
+              data-testid="crop"
+            >
+              Crop
+            </Button>
+            <ToggleButtonGroup
+              exclusive
+              size="small"
+              value={field}
+              onChange={(_, value: ShownField | null) => {
+                if (value) setField(value);
+              }}
+              aria-label="Fields shown"
+              sx={{ "& button": { textTransform: "none", py: 0.25, px: 1.25 } }}
+            >
+              <ToggleButton value="both" title="Whole frames (F)">
+                Frame
+              </ToggleButton>
+              <ToggleButton value="top" title="The top field alone (F)">
+                Top
+              </ToggleButton>
+              <ToggleButton value="bottom" title="The bottom field alone (F)">
+                Bottom
+              </ToggleButton>
             </ToggleButtonGroup>
           </Box>
-          <Lanes source={source.id} reading={reading} curves={curves} clock={clock} view={view} position={clock.timeOf(frame)} marks={marks} onView={setView} onSeek={seek} />
+          <Lanes
+            source={source.id}
+            reading={reading}
+            curves={curves}
+            clock={clock}
+            view={view}
+            position={clock.timeOf(frame)}
+            marks={marks}
+            onView={setView}
+            onSeek={seek}
+          />
         </Box>
-        <Box component="aside" aria-label="The reading" data-testid="reading" sx={{ width: 330, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pb: 2 }}>
-          {cropping && <CropPanel bench={bench} clock={clock} rule={rule} crop={worked} fault={cropFault} onRule={setRule} onSet={setCrop} onSeek={seek} onClose={() => { setPanel(null); }} />}
-          {panel === "mend" && <MendPanel bench={bench} row={row} onClose={() => { setPanel(null); }} />}
-          {!panel && <MarksPanel marks={marks} clock={clock} alike={alike.length} onParts={saveParts} onSeek={go} onCopy={() => void copyMarks()} onSplit={() => void splitParts()} onIn={() => { mark(markedIn(marks, frame)); }} onOut={() => { mark(markedOut(marks, frame)); }} />}
+        <Box
+          component="aside"
+          aria-label="The reading"
+          data-testid="reading"
+          sx={{
+            width: 330,
+            flex: "none",
+            overflow: "auto",
+            borderLeft: 1,
+            borderColor: "divider",
+            bgcolor: "background.paper",
+            px: 2,
+            pb: 2,
+          }}
+        >
+          {cropping && (
+            <CropPanel
+              bench={bench}
+              clock={clock}
+              rule={rule}
+              crop={worked}
+              fault={cropFault}
+              onRule={setRule}
+              onSet={setCrop}
+              onSeek={seek}
+              onClose={() => {
+                setPanel(null);
+              }}
+            />
+          )}
+          {panel === "mend" && (
+            <MendPanel
+              bench={bench}
+              row={row}
+              onClose={() => {
+                setPanel(null);
+              }}
+            />
+          )}
+          {!panel && (
+            <MarksPanel
+              marks={marks}
+              clock={clock}
+              alike={alike.length}
+              onParts={saveParts}
+              onSeek={go}
+              onCopy={() => void copyMarks()}
+              onSplit={() => void splitParts()}
+              onIn={() => {
+                mark(markedIn(marks, frame));
+              }}
+              onOut={() => {
+                mark(markedOut(marks, frame));
+              }}
+            />
+          )}
           {!panel && <Findings bench={bench} count={clock.count} onSeek={seek} onTake={take} onDrop={drop} />}
         </Box>
       </Box>

@@ -24,7 +24,16 @@ const HANDLES: Edges[] = [
   { x: 0, y: 1 },
   { x: 1, y: 1 },
 ];
-const CURSORS: Record<string, string> = { "-1-1": "nwse-resize", "11": "nwse-resize", "1-1": "nesw-resize", "-11": "nesw-resize", "0-1": "ns-resize", "01": "ns-resize", "-10": "ew-resize", "10": "ew-resize" };
+const CURSORS: Record<string, string> = {
+  "-1-1": "nwse-resize",
+  "11": "nwse-resize",
+  "1-1": "nesw-resize",
+  "-11": "nesw-resize",
+  "0-1": "ns-resize",
+  "01": "ns-resize",
+  "-10": "ew-resize",
+  "10": "ew-resize",
+};
 
 /** Kept in words that tests and cursors go by. */
 function nameOf(edges: Edges): string {
@@ -36,17 +45,44 @@ export function CropFrame({ crop, width, height, onDrag }: Props) {
   const down = height / crop.height;
   const { part } = crop;
   const place = { left: part.x * across, top: part.y * down, width: part.width * across, height: part.height * down };
-  const shade = { position: "absolute", outline: "1px solid", outlineColor: "primary.main", boxShadow: "0 0 0 9999px rgba(0, 0, 0, 0.6)" } as const;
+  const shade = {
+    position: "absolute",
+    outline: "1px solid",
+    outlineColor: "primary.main",
+    boxShadow: "0 0 0 9999px rgba(0, 0, 0, 0.6)",
+  } as const;
   if (!onDrag) return <Box sx={shade} style={place} />;
-  const grip = (edges: Edges) => ({ part, edges, move: (from: Rectangle, x: number, y: number) => { onDrag(dragged(from, edges, x / across, y / down, crop.width, crop.height)); } });
+  const grip = (edges: Edges) => ({
+    part,
+    edges,
+    move: (from: Rectangle, x: number, y: number) => {
+      onDrag(dragged(from, edges, x / across, y / down, crop.width, crop.height));
+    },
+  });
   return (
-    <Grip {...grip({ x: 0, y: 0 })} testid="crop-frame" sx={{ ...shade, cursor: "move", touchAction: "none" }} style={place}>
+    <Grip
+      {...grip({ x: 0, y: 0 })}
+      testid="crop-frame"
+      sx={{ ...shade, cursor: "move", touchAction: "none" }}
+      style={place}
+    >
       {HANDLES.map((edges) => (
         <Grip
           key={nameOf(edges)}
           {...grip(edges)}
           testid={`crop-handle-${nameOf(edges)}`}
-          sx={{ position: "absolute", width: 12, height: 12, transform: "translate(-50%, -50%)", bgcolor: "primary.main", border: 2, borderColor: "background.default", borderRadius: 0.5, cursor: CURSORS[nameOf(edges)], touchAction: "none" }}
+          sx={{
+            position: "absolute",
+            width: 12,
+            height: 12,
+            transform: "translate(-50%, -50%)",
+            bgcolor: "primary.main",
+            border: 2,
+            borderColor: "background.default",
+            borderRadius: 0.5,
+            cursor: CURSORS[nameOf(edges)],
+            touchAction: "none",
+          }}
           style={{ left: `${String((edges.x + 1) * 50)}%`, top: `${String((edges.y + 1) * 50)}%` }}
         />
       ))}
@@ -78,7 +114,9 @@ function Grip({ part, testid, move, sx, style, children }: GripProps) {
       onPointerMove={(event: React.PointerEvent) => {
         if (start) move(start.part, event.clientX - start.x, event.clientY - start.y);
       }}
-      onPointerUp={() => { setStart(null); }}
+      onPointerUp={() => {
+        setStart(null);
+      }}
       sx={sx}
       style={style}
     >

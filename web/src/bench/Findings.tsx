@@ -17,28 +17,76 @@ interface Props {
 export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
   const findings = bench.reading?.findings;
   const { source } = bench;
-  if (source.problem) return <Box sx={{ color: "error.main" }}>{source.problem.why}. {source.problem.next}</Box>;
-  if (!findings) return <Box sx={{ color: "text.secondary" }}>{source.scan === "failed" ? "It could not be scanned: what is shown comes from its headers." : "It is being scanned; what is found will stand here."}</Box>;
+  if (source.problem)
+    return (
+      <Box sx={{ color: "error.main" }}>
+        {source.problem.why}. {source.problem.next}
+      </Box>
+    );
+  if (!findings)
+    return (
+      <Box sx={{ color: "text.secondary" }}>
+        {source.scan === "failed"
+          ? "It could not be scanned: what is shown comes from its headers."
+          : "It is being scanned; what is found will stand here."}
+      </Box>
+    );
   const points: { name: string; words: string; evidence: Evidence }[] = [];
-  if (findings.fields) points.push({ name: "Fields", words: findings.fields.words, evidence: findings.fields.evidence });
+  if (findings.fields)
+    points.push({ name: "Fields", words: findings.fields.words, evidence: findings.fields.evidence });
   if (findings.bars) points.push({ name: "Bars", words: findings.bars.words, evidence: findings.bars.evidence });
   if (findings.rate) points.push({ name: "Frame rate", words: findings.rate.words, evidence: findings.rate.evidence });
-  if (findings.look) points.push({ name: "Picture", words: findings.look.words.join("; ") || "nothing remarkable", evidence: findings.look.evidence });
-  for (const sound of findings.sounds) points.push({ name: findings.sounds.length > 1 ? `Sound ${String(sound.stream)}` : "Sound", words: sound.words.join("; "), evidence: sound.evidence });
+  if (findings.look)
+    points.push({
+      name: "Picture",
+      words: findings.look.words.join("; ") || "nothing remarkable",
+      evidence: findings.look.evidence,
+    });
+  for (const sound of findings.sounds)
+    points.push({
+      name: findings.sounds.length > 1 ? `Sound ${String(sound.stream)}` : "Sound",
+      words: sound.words.join("; "),
+      evidence: sound.evidence,
+    });
   return (
     <>
       {bench.suggestions.length > 0 && <Heading>What follows</Heading>}
       {bench.suggestions.map((suggestion) => (
-        <Box key={suggestion.what} data-testid="suggestion" data-taken={suggestion.taken} sx={{ border: 1, borderColor: suggestion.taken ? "primary.main" : "divider", borderRadius: 1, p: 1.25, mb: 1 }}>
+        <Box
+          key={suggestion.what}
+          data-testid="suggestion"
+          data-taken={suggestion.taken}
+          sx={{
+            border: 1,
+            borderColor: suggestion.taken ? "primary.main" : "divider",
+            borderRadius: 1,
+            p: 1.25,
+            mb: 1,
+          }}
+        >
           <Box sx={{ fontWeight: 600 }}>{suggestion.what}</Box>
           <Box sx={{ color: "text.secondary", mb: 0.75 }}>because: {suggestion.because}</Box>
           {suggestion.taken ? (
             <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
               <Box sx={{ color: "primary.main", fontWeight: 600 }}>Taken for all outputs</Box>
-              <Button color="inherit" onClick={() => { onDrop(suggestion); }}>Leave it</Button>
+              <Button
+                color="inherit"
+                onClick={() => {
+                  onDrop(suggestion);
+                }}
+              >
+                Leave it
+              </Button>
             </Box>
           ) : (
-            <Button variant="outlined" onClick={() => { onTake(suggestion); }}>Take it</Button>
+            <Button
+              variant="outlined"
+              onClick={() => {
+                onTake(suggestion);
+              }}
+            >
+              Take it
+            </Button>
           )}
         </Box>
       ))}
@@ -46,12 +94,21 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
       {points.map((point) => (
         <Box key={point.name} data-testid={`finding-${point.name}`} sx={{ mb: 1.25 }}>
           <Box>
-            <Box component="span" sx={{ fontWeight: 600 }}>{point.name}</Box>: {point.words}
+            <Box component="span" sx={{ fontWeight: 600 }}>
+              {point.name}
+            </Box>
+            : {point.words}
           </Box>
           {point.evidence.moments.length > 0 && (
             <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 1.25 }}>
               {point.evidence.moments.map((moment) => (
-                <Link key={`${moment.at} ${moment.shows}`} title={moment.shows} onClick={() => { onSeek(fraction(moment.at)); }}>
+                <Link
+                  key={`${moment.at} ${moment.shows}`}
+                  title={moment.shows}
+                  onClick={() => {
+                    onSeek(fraction(moment.at));
+                  }}
+                >
                   {timecodeText(fraction(moment.at), count)}
                 </Link>
               ))}
@@ -68,14 +125,22 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
         </Box>
       ))}
       {(findings.unseen ?? []).map((words) => (
-        <Box key={words} sx={{ mb: 1.25 }}>{words}</Box>
+        <Box key={words} sx={{ mb: 1.25 }}>
+          {words}
+        </Box>
       ))}
       {findings.telling.length > 0 && (
         <>
           <Heading>Moments that tell most</Heading>
           {findings.telling.map((moment) => (
             <Box key={moment.at} sx={{ display: "flex", gap: 1.25 }}>
-              <Link onClick={() => { onSeek(fraction(moment.at)); }}>{timecodeText(fraction(moment.at), count)}</Link>
+              <Link
+                onClick={() => {
+                  onSeek(fraction(moment.at));
+                }}
+              >
+                {timecodeText(fraction(moment.at), count)}
+              </Link>
               {moment.shows}
             </Box>
           ))}
@@ -87,7 +152,18 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
 
 function Link({ children, title, onClick }: { children: string; title?: string; onClick: () => void }) {
   return (
-    <Box component="button" title={title} onClick={onClick} sx={{ all: "unset", cursor: "pointer", color: "primary.main", fontSize: 12, "&:hover": { textDecoration: "underline" }, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}>
+    <Box
+      component="button"
+      title={title}
+      onClick={onClick}
+      sx={{
+        all: "unset",
+        cursor: "pointer",
+        color: "primary.main",
+        fontSize: 12,
+        "&:hover": { textDecoration: "underline" },
+      }}
+    >
       {children}
     </Box>
   );

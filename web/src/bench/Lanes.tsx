@@ -49,13 +49,37 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
     onView({ from, to: from + wanted });
   };
   const { palette } = theme;
-  const ink = { act: palette.primary.main, work: palette.warning.main, line: palette.divider, second: palette.text.secondary, done: palette.success.main, surface: palette.action.selected };
+  const ink = {
+    act: palette.primary.main,
+    work: palette.warning.main,
+    line: palette.divider,
+    second: palette.text.secondary,
+    done: palette.success.main,
+    surface: palette.action.selected,
+  };
   const findings = reading?.findings;
   const chapters = reading?.chapters ?? [];
   const height = reading ? pictureHeight(reading) : 0;
   return (
-    <Box sx={{ flex: "none", display: "flex", borderTop: 1, borderColor: "divider", bgcolor: "background.paper", userSelect: "none" }}>
-      <Box sx={{ width: LABEL_WIDTH, flex: "none", fontSize: 12, color: "text.secondary", "& > div": { px: 1.5, display: "flex", alignItems: "center" } }}>
+    <Box
+      sx={{
+        flex: "none",
+        display: "flex",
+        borderTop: 1,
+        borderColor: "divider",
+        bgcolor: "background.paper",
+        userSelect: "none",
+      }}
+    >
+      <Box
+        sx={{
+          width: LABEL_WIDTH,
+          flex: "none",
+          fontSize: 12,
+          color: "text.secondary",
+          "& > div": { px: 1.5, display: "flex", alignItems: "center" },
+        }}
+      >
         <Box sx={{ height: 20 }} />
         <Box sx={{ height: 48 }}>Pictures</Box>
         <Box sx={{ height: 20 }}>Marks</Box>
@@ -79,9 +103,19 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
           event.currentTarget.setPointerCapture(event.pointerId);
           seekTo(event);
         }}
-        onPointerMove={(event) => { if (event.buttons === 1) seekTo(event); }}
+        onPointerMove={(event) => {
+          if (event.buttons === 1) seekTo(event);
+        }}
         onWheel={zoom}
-        sx={{ position: "relative", flex: 1, minWidth: 0, mr: 2, cursor: "crosshair", touchAction: "none", overflow: "hidden", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}
+        sx={{
+          position: "relative",
+          flex: 1,
+          minWidth: 0,
+          mr: 2,
+          cursor: "crosshair",
+          touchAction: "none",
+          overflow: "hidden",
+        }}
       >
         <Axis view={view} count={clock.count} toX={toX} width={width} />
         <Strip source={source} clock={clock} view={view} width={width} />
@@ -91,40 +125,116 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
             const [from, to] = [toX(fraction(stretch.from)), toX(fraction(stretch.to))];
             const { kind } = stretch;
             return (
-              <Box key={stretch.first_frame} title={STRETCH_WORDS[kind.is]} sx={{ position: "absolute", top: 3, height: 16, left: from, width: Math.max(1, to - from - 1), bgcolor: kind.is === "progressive" ? "action.selected" : "transparent", border: 1, borderColor: kind.is === "telecine" ? "warning.main" : kind.is === "interlaced" ? "primary.main" : "divider", borderRadius: 0.75, fontSize: 11, lineHeight: "14px", px: 0.5, overflow: "hidden", whiteSpace: "nowrap", color: "text.secondary" }}>
+              <Box
+                key={stretch.first_frame}
+                title={STRETCH_WORDS[kind.is]}
+                sx={{
+                  position: "absolute",
+                  top: 3,
+                  height: 16,
+                  left: from,
+                  width: Math.max(1, to - from - 1),
+                  bgcolor: kind.is === "progressive" ? "action.selected" : "transparent",
+                  border: 1,
+                  borderColor:
+                    kind.is === "telecine" ? "warning.main" : kind.is === "interlaced" ? "primary.main" : "divider",
+                  borderRadius: 0.75,
+                  fontSize: 11,
+                  lineHeight: "14px",
+                  px: 0.5,
+                  overflow: "hidden",
+                  whiteSpace: "nowrap",
+                  color: "text.secondary",
+                }}
+              >
                 {STRETCH_WORDS[kind.is]}
               </Box>
             );
           })}
         </Box>
-        <Drawing height={34} width={width} draw={(pen) => { if (curves) drawFrames(pen, curves.frames, curves.combing, 160, view, width, 34, ink.act); }} token={[curves, view, width, ink.act]} />
-        <Drawing height={28} width={width} draw={(pen) => { if (curves) drawBars(pen, curves, height, view, width, 28, ink.work, ink.surface); }} token={[curves, view, width, ink.work]} />
-        <Drawing height={34} width={width} draw={(pen) => { if (curves) drawLoudness(pen, curves.loudness[0] ?? [], view, width, 34, ink.done); }} token={[curves, view, width, ink.done]} />
+        <Drawing
+          height={34}
+          width={width}
+          draw={(pen) => {
+            if (curves) drawFrames(pen, curves.frames, curves.combing, 160, view, width, 34, ink.act);
+          }}
+          token={[curves, view, width, ink.act]}
+        />
+        <Drawing
+          height={28}
+          width={width}
+          draw={(pen) => {
+            if (curves) drawBars(pen, curves, height, view, width, 28, ink.work, ink.surface);
+          }}
+          token={[curves, view, width, ink.work]}
+        />
+        <Drawing
+          height={34}
+          width={width}
+          draw={(pen) => {
+            if (curves) drawLoudness(pen, curves.loudness[0] ?? [], view, width, 34, ink.done);
+          }}
+          token={[curves, view, width, ink.done]}
+        />
         {chapters.length > 0 && (
           <Box sx={{ position: "relative", height: 22, fontSize: 11, color: "text.secondary" }}>
             {chapters.map((chapter) => (
-              <Box key={chapter.start} sx={{ position: "absolute", left: toX(fraction(chapter.start)), borderLeft: 1, borderColor: "divider", pl: 0.5, whiteSpace: "nowrap" }}>
+              <Box
+                key={chapter.start}
+                sx={{
+                  position: "absolute",
+                  left: toX(fraction(chapter.start)),
+                  borderLeft: 1,
+                  borderColor: "divider",
+                  pl: 0.5,
+                  whiteSpace: "nowrap",
+                }}
+              >
                 {chapter.title}
               </Box>
             ))}
           </Box>
         )}
-        <Box data-testid="playhead" sx={{ position: "absolute", top: 0, bottom: 0, width: "1px", bgcolor: "text.primary", pointerEvents: "none" }} style={{ left: toX(position) }} />
+        <Box
+          data-testid="playhead"
+          sx={{ position: "absolute", top: 0, bottom: 0, width: "1px", bgcolor: "text.primary", pointerEvents: "none" }}
+          style={{ left: toX(position) }}
+        />
       </Box>
     </Box>
   );
 }
 
 /** What is taken, and where a part that is being marked begins. */
-function MarksLane({ marks, clock, position, toX }: { marks: Marks; clock: Clock; position: number; toX: (seconds: number) => number }) {
+function MarksLane({
+  marks,
+  clock,
+  position,
+  toX,
+}: {
+  marks: Marks;
+  clock: Clock;
+  position: number;
+  toX: (seconds: number) => number;
+}) {
   const timeOf = (frame: number) => (frame < clock.frames ? clock.timeOf(frame) : clock.length);
   const bar = (from: number, to: number) => ({ left: toX(from), width: Math.max(2, toX(to) - toX(from)) });
   return (
     <Box data-testid="marks-lane" sx={{ position: "relative", height: 20 }}>
       {marks.parts.map((part) => (
-        <Box key={part.first} data-testid="marked" sx={{ position: "absolute", top: 5, height: 10, borderRadius: 0.5, bgcolor: "primary.main", opacity: 0.85 }} style={bar(timeOf(part.first), timeOf(part.end))} />
+        <Box
+          key={part.first}
+          data-testid="marked"
+          sx={{ position: "absolute", top: 5, height: 10, borderRadius: 0.5, bgcolor: "primary.main", opacity: 0.85 }}
+          style={bar(timeOf(part.first), timeOf(part.end))}
+        />
       ))}
-      {marks.open !== null && <Box sx={{ position: "absolute", top: 5, height: 10, borderLeft: 2, borderBottom: 2, borderColor: "warning.main" }} style={bar(timeOf(marks.open), Math.max(position, timeOf(marks.open)))} />}
+      {marks.open !== null && (
+        <Box
+          sx={{ position: "absolute", top: 5, height: 10, borderLeft: 2, borderBottom: 2, borderColor: "warning.main" }}
+          style={bar(timeOf(marks.open), Math.max(position, timeOf(marks.open)))}
+        />
+      )}
     </Box>
   );
 }
@@ -135,7 +245,17 @@ function pictureHeight(reading: Reading): number {
 }
 
 /** Times along the lanes, as many as have room. */
-function Axis({ view, count: counted, toX, width }: { view: View; count: Count; toX: (seconds: number) => number; width: number }) {
+function Axis({
+  view,
+  count: counted,
+  toX,
+  width,
+}: {
+  view: View;
+  count: Count;
+  toX: (seconds: number) => number;
+  width: number;
+}) {
   const { rate } = counted;
   const steps = [1 / rate, 5 / rate, 10 / rate, 1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600];
   const room = Math.max(1, Math.floor(width / 110));
@@ -145,7 +265,18 @@ function Axis({ view, count: counted, toX, width }: { view: View; count: Count; 
   return (
     <Box sx={{ position: "relative", height: 20, fontFamily: MONO, fontSize: 11, color: "text.secondary" }}>
       {Array.from({ length: Math.min(count, room + 1) }, (_, place) => (first + place) * step).map((time) => (
-        <Box key={time} sx={{ position: "absolute", borderLeft: 1, borderColor: "divider", pl: 0.5, lineHeight: "20px", whiteSpace: "nowrap" }} style={{ left: toX(time) }}>
+        <Box
+          key={time}
+          sx={{
+            position: "absolute",
+            borderLeft: 1,
+            borderColor: "divider",
+            pl: 0.5,
+            lineHeight: "20px",
+            whiteSpace: "nowrap",
+          }}
+          style={{ left: toX(time) }}
+        >
           {timecodeText(time, counted)}
         </Box>
       ))}
@@ -158,7 +289,9 @@ function Strip({ source, clock, view, width }: { source: string; clock: Clock; v
   // Pictures are asked for when the view has come to rest.
   const [rested, setRested] = useState(view);
   useEffect(() => {
-    const timer = window.setTimeout(() => { setRested(view); }, 250);
+    const timer = window.setTimeout(() => {
+      setRested(view);
+    }, 250);
     return () => {
       window.clearTimeout(timer);
     };
@@ -170,7 +303,17 @@ function Strip({ source, clock, view, width }: { source: string; clock: Clock; v
       {Array.from({ length: count }, (_, place) => {
         const time = rested.from + ((place + 0.5) / count) * (rested.to - rested.from);
         const at = clock.exactTimeOf(clock.frameAt(time));
-        return <Box key={place} component="img" alt="" draggable={false} loading="lazy" src={`/api/sources/${source}/still?at=${at}&width=96`} sx={{ flex: 1, minWidth: 0, height: 48, objectFit: "cover" }} />;
+        return (
+          <Box
+            key={place}
+            component="img"
+            alt=""
+            draggable={false}
+            loading="lazy"
+            src={`/api/sources/${source}/still?at=${at}&width=96`}
+            sx={{ flex: 1, minWidth: 0, height: 48, objectFit: "cover" }}
+          />
+        );
       })}
     </Box>
   );
@@ -179,7 +322,17 @@ function Strip({ source, clock, view, width }: { source: string; clock: Clock; v
 type Pen = CanvasRenderingContext2D;
 
 /** A canvas that is drawn anew when something in `token` changes. */
-function Drawing({ height, width, draw, token }: { height: number; width: number; draw: (pen: Pen) => void; token: unknown[] }) {
+function Drawing({
+  height,
+  width,
+  draw,
+  token,
+}: {
+  height: number;
+  width: number;
+  draw: (pen: Pen) => void;
+  token: unknown[];
+}) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const dense = window.devicePixelRatio;
   useEffect(() => {
@@ -191,11 +344,22 @@ function Drawing({ height, width, draw, token }: { height: number; width: number
     // What is drawn depends on the token alone.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [...token, height, dense]);
-  return <canvas ref={canvas} width={width * dense} height={height * dense} style={{ display: "block", width, height }} />;
+  return (
+    <canvas ref={canvas} width={width * dense} height={height * dense} style={{ display: "block", width, height }} />
+  );
 }
 
 /** The highest value of the frames that fall on each column of the drawing. */
-function drawFrames(pen: Pen, times: number[], values: number[], full: number, view: View, width: number, height: number, ink: string): void {
+function drawFrames(
+  pen: Pen,
+  times: number[],
+  values: number[],
+  full: number,
+  view: View,
+  width: number,
+  height: number,
+  ink: string,
+): void {
   pen.fillStyle = ink;
   const span = view.to - view.from;
   let place = Math.max(0, lastNotAfter(times, view.from * 1000));
@@ -212,7 +376,16 @@ function drawFrames(pen: Pen, times: number[], values: number[], full: number, v
 }
 
 /** The picture between its bars, as seen from the side. */
-function drawBars(pen: Pen, curves: Curves, lines: number, view: View, width: number, height: number, ink: string, ground: string): void {
+function drawBars(
+  pen: Pen,
+  curves: Curves,
+  lines: number,
+  view: View,
+  width: number,
+  height: number,
+  ink: string,
+  ground: string,
+): void {
   if (lines === 0) return;
   const inner = height - 6;
   pen.fillStyle = ground;
@@ -229,7 +402,14 @@ function drawBars(pen: Pen, curves: Curves, lines: number, view: View, width: nu
 }
 
 /** Momentary loudness from −60 LUFS to 0. */
-function drawLoudness(pen: Pen, points: [number, number][], view: View, width: number, height: number, ink: string): void {
+function drawLoudness(
+  pen: Pen,
+  points: [number, number][],
+  view: View,
+  width: number,
+  height: number,
+  ink: string,
+): void {
   pen.fillStyle = ink;
   const span = view.to - view.from;
   for (const [at, level] of points) {

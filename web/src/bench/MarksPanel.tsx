@@ -32,12 +32,44 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
   return (
     <Box data-testid="marks">
       <Heading>In and out</Heading>
-      {parts.length === 0 && open === null && <Box sx={{ color: "text.secondary" }}>All of it is taken. Mark a part to forecast, prove and run nothing else.</Box>}
+      {parts.length === 0 && open === null && (
+        <Box sx={{ color: "text.secondary" }}>
+          All of it is taken. Mark a part to forecast, prove and run nothing else.
+        </Box>
+      )}
       {parts.map((part, place) => (
-        <Box key={`${String(part.first)} ${String(part.end)}`} data-testid="part" sx={{ display: "flex", alignItems: "center", gap: 0.75, mb: 0.75 }}>
-          <Code label="in" frame={part.first} clock={clock} onFrame={(first) => { if (first < part.end) change(place, { ...part, first }); }} onSeek={onSeek} />
-          <Code label="out" frame={part.end - 1} clock={clock} onFrame={(last) => { if (last >= part.first) change(place, { ...part, end: last + 1 }); }} onSeek={onSeek} />
-          <Button color="inherit" onClick={() => { onParts(parts.filter((_, other) => other !== place)); }} sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}>Remove</Button>
+        <Box
+          key={`${String(part.first)} ${String(part.end)}`}
+          data-testid="part"
+          sx={{ display: "flex", alignItems: "center", gap: 0.75, mb: 0.75 }}
+        >
+          <Code
+            label="in"
+            frame={part.first}
+            clock={clock}
+            onFrame={(first) => {
+              if (first < part.end) change(place, { ...part, first });
+            }}
+            onSeek={onSeek}
+          />
+          <Code
+            label="out"
+            frame={part.end - 1}
+            clock={clock}
+            onFrame={(last) => {
+              if (last >= part.first) change(place, { ...part, end: last + 1 });
+            }}
+            onSeek={onSeek}
+          />
+          <Button
+            color="inherit"
+            onClick={() => {
+              onParts(parts.filter((_, other) => other !== place));
+            }}
+            sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}
+          >
+            Remove
+          </Button>
         </Box>
       ))}
       {open !== null && <Box sx={{ color: "warning.main" }}>In at {text(open)}; the out point is still to be set.</Box>}
@@ -48,11 +80,43 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
         </Box>
       )}
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
-        <Button variant="outlined" color="inherit" onClick={onIn} title="Begin here (I)" data-testid="mark-in">In here</Button>
-        <Button variant="outlined" color="inherit" onClick={onOut} title="End with this frame (O)" data-testid="mark-out">Out here</Button>
-        {parts.length > 1 && <Button color="inherit" onClick={onSplit} title="The source stands in a row of its own for each part" data-testid="split">A row for each</Button>}
-        {parts.length > 0 && alike > 0 && <Button color="inherit" onClick={onCopy} data-testid="copy-marks">Same for {plural(alike, "other")} as long</Button>}
-        {parts.length > 0 && <Button color="inherit" onClick={() => { onParts([]); }}>Take all again</Button>}
+        <Button variant="outlined" color="inherit" onClick={onIn} title="Begin here (I)" data-testid="mark-in">
+          In here
+        </Button>
+        <Button
+          variant="outlined"
+          color="inherit"
+          onClick={onOut}
+          title="End with this frame (O)"
+          data-testid="mark-out"
+        >
+          Out here
+        </Button>
+        {parts.length > 1 && (
+          <Button
+            color="inherit"
+            onClick={onSplit}
+            title="The source stands in a row of its own for each part"
+            data-testid="split"
+          >
+            A row for each
+          </Button>
+        )}
+        {parts.length > 0 && alike > 0 && (
+          <Button color="inherit" onClick={onCopy} data-testid="copy-marks">
+            Same for {plural(alike, "other")} as long
+          </Button>
+        )}
+        {parts.length > 0 && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              onParts([]);
+            }}
+          >
+            Take all again
+          </Button>
+        )}
       </Box>
     </Box>
   );
@@ -82,10 +146,17 @@ function Code({ label, frame, clock, onFrame, onSeek }: CodeProps) {
       label={label}
       value={typed}
       error={wrong}
-      onChange={(event) => { setTyped(event.target.value); }}
+      onChange={(event) => {
+        setTyped(event.target.value);
+      }}
       onBlur={take}
-      onFocus={() => { onSeek(frame); }}
-      onKeyDown={(event) => { if (event.key === "Enter") take(); event.stopPropagation(); }}
+      onFocus={() => {
+        onSeek(frame);
+      }}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") take();
+        event.stopPropagation();
+      }}
       slotProps={{ htmlInput: { "data-mark": label, style: { fontSize: 12, padding: "5px 8px" } } }}
       sx={{ flex: 1 }}
     />

@@ -17,13 +17,16 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
   const sections = mendingSections(useCatalogue());
   const languages = languagesOf(bench.reading);
   // What is set is shown even where it means nothing: it can be left again.
-  const isIdle = (setting: Setting) => setting.place in bench.idle && valueAt(row.overrides, setting.place) === undefined;
+  const isIdle = (setting: Setting) =>
+    setting.place in bench.idle && valueAt(row.overrides, setting.place) === undefined;
   const idle = sections.flatMap((section) => section.settings.filter(isIdle));
   return (
     <Box data-testid="mend-panel">
       <Box sx={{ display: "flex", alignItems: "center", mt: 1.5 }}>
         <Box sx={{ fontWeight: 600, flex: 1 }}>For all outputs of this source</Box>
-        <Button color="inherit" onClick={onClose}>Close</Button>
+        <Button color="inherit" onClick={onClose}>
+          Close
+        </Button>
       </Box>
       {sections.map((section) => {
         const settings = section.settings.filter((setting) => !isIdle(setting));
@@ -38,7 +41,9 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
                 unset="from the preset"
                 aids={aids}
                 languages={languages}
-                onChange={(value) => { row.set(withValue(row.overrides, setting.place, value)); }}
+                onChange={(value) => {
+                  row.set(withValue(row.overrides, setting.place, value));
+                }}
               />
             ))}
           </Box>
@@ -51,7 +56,9 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
 
 /** Languages of the subtitles that are text. */
 export function languagesOf(reading: Reading | null | undefined): string[] {
-  const spoken = (reading?.streams ?? []).filter((stream) => stream.content.kind === "subtitles" && !stream.content.are_pictures);
+  const spoken = (reading?.streams ?? []).filter(
+    (stream) => stream.content.kind === "subtitles" && !stream.content.are_pictures,
+  );
   return [...new Set(spoken.flatMap((stream) => stream.language ?? []))];
 }
 
@@ -60,12 +67,22 @@ export function Idle({ settings, why }: { settings: Setting[]; why: Record<strin
   const [isOpen, setIsOpen] = useState(false);
   return (
     <Box sx={{ mt: 1, color: "text.secondary", fontSize: 12 }}>
-      <Button size="small" color="inherit" onClick={() => { setIsOpen(!isOpen); }} aria-expanded={isOpen}>
+      <Button
+        size="small"
+        color="inherit"
+        onClick={() => {
+          setIsOpen(!isOpen);
+        }}
+        aria-expanded={isOpen}
+      >
         {plural(settings.length, "setting")} without effect here
       </Button>
-      {isOpen && settings.map((setting) => (
-        <Box key={setting.place}>{setting.name}: {why[setting.place]}</Box>
-      ))}
+      {isOpen &&
+        settings.map((setting) => (
+          <Box key={setting.place}>
+            {setting.name}: {why[setting.place]}
+          </Box>
+        ))}
     </Box>
   );
 }

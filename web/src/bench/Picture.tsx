@@ -88,10 +88,43 @@ export function Picture({ source, clock, frame, field, look, playing, viewing, o
   const width = shape > 0 ? Math.min(room[0], room[1] * shape) : 0;
   const height = shape > 0 ? width / shape : 0;
   return (
-    <Box ref={area} sx={{ position: "relative", overflow: "hidden", flex: 1, minHeight: 0, bgcolor: "background.default" }} data-testid="picture" data-shown={shown === wanted}>
-      {shown && <Box component="img" src={shown} alt="The picture at the playhead" draggable={false} onLoad={(event: React.SyntheticEvent<HTMLImageElement>) => { setShape(event.currentTarget.naturalWidth / event.currentTarget.naturalHeight); }} sx={{ ...fill, visibility: playing ? "hidden" : "visible" }} />}
-      {viewing?.state === "ready" && <Box component="video" ref={player} src={viewing.url} playsInline preload="auto" onEnded={onStopped} sx={{ ...fill, visibility: playing ? "visible" : "hidden" }} />}
-      {over && width > 0 && <Box sx={{ position: "absolute", overflow: "hidden" }} style={{ left: (room[0] - width) / 2, top: (room[1] - height) / 2, width, height }}>{over(width, height)}</Box>}
+    <Box
+      ref={area}
+      sx={{ position: "relative", overflow: "hidden", flex: 1, minHeight: 0, bgcolor: "background.default" }}
+      data-testid="picture"
+      data-shown={shown === wanted}
+    >
+      {shown && (
+        <Box
+          component="img"
+          src={shown}
+          alt="What is at the playhead"
+          draggable={false}
+          onLoad={(event: React.SyntheticEvent<HTMLImageElement>) => {
+            setShape(event.currentTarget.naturalWidth / event.currentTarget.naturalHeight);
+          }}
+          sx={{ ...fill, visibility: playing ? "hidden" : "visible" }}
+        />
+      )}
+      {viewing?.state === "ready" && (
+        <Box
+          component="video"
+          ref={player}
+          src={viewing.url}
+          playsInline
+          preload="auto"
+          onEnded={onStopped}
+          sx={{ ...fill, visibility: playing ? "visible" : "hidden" }}
+        />
+      )}
+      {over && width > 0 && (
+        <Box
+          sx={{ position: "absolute", overflow: "hidden" }}
+          style={{ left: (room[0] - width) / 2, top: (room[1] - height) / 2, width, height }}
+        >
+          {over(width, height)}
+        </Box>
+      )}
     </Box>
   );
 }

@@ -39,10 +39,21 @@ export type Edges = { x: -1 | 0 | 1; y: -1 | 0 | 1 };
 const SMALLEST = 16;
 
 /** A rectangle whose edges (or, where none is named, all of it) were moved, kept inside and even. */
-export function dragged(from: Rectangle, edges: Edges, across: number, down: number, width: number, height: number): Rectangle {
+export function dragged(
+  from: Rectangle,
+  edges: Edges,
+  across: number,
+  down: number,
+  width: number,
+  height: number,
+): Rectangle {
   const even = (value: number) => Math.round(value / 2) * 2;
   if (edges.x === 0 && edges.y === 0) {
-    return { ...from, x: even(clamp(from.x + across, 0, width - from.width)), y: even(clamp(from.y + down, 0, height - from.height)) };
+    return {
+      ...from,
+      x: even(clamp(from.x + across, 0, width - from.width)),
+      y: even(clamp(from.y + down, 0, height - from.height)),
+    };
   }
   let [left, right, top, bottom] = [from.x, from.x + from.width, from.y, from.y + from.height];
   if (edges.x < 0) left = even(clamp(left + across, 0, right - SMALLEST));
@@ -54,5 +65,11 @@ export function dragged(from: Rectangle, edges: Edges, across: number, down: num
 
 /** A rectangle as so many columns and lines to be cut off. */
 export function byHand(part: Rectangle, crop: Crop): CropRule & { rule: "by_hand" } {
-  return { rule: "by_hand", left: part.x, top: part.y, right: crop.width - part.x - part.width, bottom: crop.height - part.y - part.height };
+  return {
+    rule: "by_hand",
+    left: part.x,
+    top: part.y,
+    right: crop.width - part.x - part.width,
+    bottom: crop.height - part.y - part.height,
+  };
 }

@@ -25,12 +25,16 @@ export function partsOf(overrides: Patch, clock: Clock): Part[] {
   const set = (overrides as { parts?: Seconds[] }).parts ?? [];
   // Half a frame farther: times are exact, but frames of varying rate are known to the millisecond.
   const frameAt = (seconds: string) => clock.frameAt(fraction(seconds) + 0.25 / clock.rate);
-  return set.map((part) => ({ first: frameAt(part.from), end: fraction(part.to) >= clock.length ? clock.frames : frameAt(part.to) }));
+  return set.map((part) => ({
+    first: frameAt(part.from),
+    end: fraction(part.to) >= clock.length ? clock.frames : frameAt(part.to),
+  }));
 }
 
 /** Parts as the server wants them. */
 export function secondsOf(parts: Part[], clock: Clock): Seconds[] {
-  const exact = (frame: number) => (frame < clock.frames ? clock.exactTimeOf(frame) : `${String(Math.round(clock.length * 1000))}/1000`);
+  const exact = (frame: number) =>
+    frame < clock.frames ? clock.exactTimeOf(frame) : `${String(Math.round(clock.length * 1000))}/1000`;
   return parts.map((part) => ({ from: exact(part.first), to: exact(part.end) }));
 }
 
@@ -57,7 +61,8 @@ export function markedOut({ parts, open }: Marks, frame: number): Marks {
   const end = frame + 1;
   if (open !== null && open < end) return { parts: joined([...parts, { first: open, end }]), open: null };
   const before = parts.findLastIndex((part) => part.first < end);
-  if (before >= 0) return { parts: joined(parts.map((part, place) => (place === before ? { ...part, end } : part))), open: null };
+  if (before >= 0)
+    return { parts: joined(parts.map((part, place) => (place === before ? { ...part, end } : part))), open: null };
   return { parts: joined([...parts, { first: 0, end }]), open: null };
 }
 

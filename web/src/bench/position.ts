@@ -41,7 +41,16 @@ export function clockOf(reading: Reading | null | undefined, curves: Curves | un
     const frameAt = (seconds: number) => Math.max(0, lastNotAfter(times, seconds * 1000 + 0.5));
     const timeOf = (frame: number) => (times[clamp(frame, 0, times.length - 1)] ?? 0) / 1000;
     const secondsOn = (frame: number, seconds: number) => clamp(frameAt(timeOf(frame) + seconds), 0, times.length - 1);
-    return { rate: perSecond, count: countOf(reading), length, frames: times.length, frameAt, timeOf, secondsOn, exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000` };
+    return {
+      rate: perSecond,
+      count: countOf(reading),
+      length,
+      frames: times.length,
+      frameAt,
+      timeOf,
+      secondsOn,
+      exactTimeOf: (frame) => `${String(Math.round(timeOf(frame) * 1000))}/1000`,
+    };
   }
   const [above = "25", below = "1"] = rate.split("/");
   const frames = Math.max(1, Math.round(length * perSecond));

@@ -17,7 +17,7 @@ export function useRowSettings(sheet: string, bench: Bench): RowSettings {
   const { tell, refuse } = useTell();
   // What is on its way to the server is shown until the server answers with it.
   const [unsaved, setUnsaved] = useState<Patch | null>(null);
-  const overrides = unsaved ?? (bench.overrides ?? {});
+  const overrides = unsaved ?? bench.overrides ?? {};
   const source = bench.source.id;
   const save = async (next: Patch) => {
     setUnsaved(next);

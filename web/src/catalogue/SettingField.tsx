@@ -30,7 +30,15 @@ export function SettingField(props: Props) {
   const { kind } = setting;
   switch (kind.kind) {
     case "switch":
-      return <Select {...props} items={[["on", true], ["off", false]]} />;
+      return (
+        <Select
+          {...props}
+          items={[
+            ["on", true],
+            ["off", false],
+          ]}
+        />
+      );
     case "choice": {
       const items = kind.of.map((choice): [string, unknown] => [choice.words, choice.value]);
       if (kind.or_fraction == null) return <Select {...props} items={items} />;
@@ -41,7 +49,12 @@ export function SettingField(props: Props) {
     case "bit_rate":
       return <FigureField kind={kind} setting={setting} value={value} unset={unset} onChange={onChange} />;
     case "file":
-      return <Select {...props} items={aids.filter((aid) => aid.kind === kind.holds).map((aid): [string, unknown] => [aid.name, aid.name])} />;
+      return (
+        <Select
+          {...props}
+          items={aids.filter((aid) => aid.kind === kind.holds).map((aid): [string, unknown] => [aid.name, aid.name])}
+        />
+      );
     case "language":
       return <Select {...props} items={languages.map((language): [string, unknown] => [language, language])} />;
     case "rule":
@@ -64,7 +77,8 @@ function Select({ setting, value, unset, items, onChange }: Props & { items: [st
       title={setting.says}
       value={chosen}
       onChange={(event) => {
-        if (event.target.value !== "other") onChange(event.target.value === UNSET ? undefined : items[Number(event.target.value)]?.[1]);
+        if (event.target.value !== "other")
+          onChange(event.target.value === UNSET ? undefined : items[Number(event.target.value)]?.[1]);
       }}
       slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
       data-setting={setting.place}
@@ -73,7 +87,9 @@ function Select({ setting, value, unset, items, onChange }: Props & { items: [st
       <MenuItem value={UNSET}>{unset}</MenuItem>
       {chosen === "other" && <MenuItem value="other">{typeof value === "string" ? value : "as set in JSON"}</MenuItem>}
       {items.map(([words], number) => (
-        <MenuItem key={words} value={String(number)}>{words}</MenuItem>
+        <MenuItem key={words} value={String(number)}>
+          {words}
+        </MenuItem>
       ))}
     </TextField>
   );
@@ -92,7 +108,15 @@ function ChoiceOrFraction({ items, field, ...props }: Props & { items: [string, 
       <Select {...props} items={[...items, ["set to …", { [field]: own ?? "16/15" }]]} />
       {own !== undefined && (
         <Box sx={{ pl: 2 }}>
-          <FigureField kind={{ kind: "fraction" }} setting={{ ...setting, place: `${setting.place}.${field}` }} value={own} unset="" onChange={(to) => { if (to !== undefined) onChange({ [field]: to }); }} />
+          <FigureField
+            kind={{ kind: "fraction" }}
+            setting={{ ...setting, place: `${setting.place}.${field}` }}
+            value={own}
+            unset=""
+            onChange={(to) => {
+              if (to !== undefined) onChange({ [field]: to });
+            }}
+          />
         </Box>
       )}
     </>
@@ -133,13 +157,27 @@ function FigureField({ kind, setting, value, unset, onChange }: FigureProps) {
       filterOptions={(options) => options}
       value={value === undefined ? null : shown(kind, value)}
       inputValue={typed ?? (value === undefined ? "" : shown(kind, value))}
-      onInputChange={(_, text, reason) => { if (reason === "input") setTyped(text); }}
-      onChange={(_, text) => { commit(text); }}
-      onBlur={() => { if (typed !== null) commit(typed); }}
+      onInputChange={(_, text, reason) => {
+        if (reason === "input") setTyped(text);
+      }}
+      onChange={(_, text) => {
+        commit(text);
+      }}
+      onBlur={() => {
+        if (typed !== null) commit(typed);
+      }}
       data-setting={setting.place}
       sx={frame(value)}
       renderInput={(params) => (
-        <TextField {...params} label={setting.name} title={setting.says} placeholder={unset} error={fault !== ""} helperText={fault ? `Type ${fault}.` : undefined} slotProps={{ ...params.slotProps, inputLabel: { ...params.slotProps.inputLabel, shrink: true } }} />
+        <TextField
+          {...params}
+          label={setting.name}
+          title={setting.says}
+          placeholder={unset}
+          error={fault !== ""}
+          helperText={fault ? `Type ${fault}.` : undefined}
+          slotProps={{ ...params.slotProps, inputLabel: { ...params.slotProps.inputLabel, shrink: true } }}
+        />
       )}
     />
   );
@@ -162,11 +200,25 @@ interface Ends {
 /** Levels are found by looking: they can be slid. */
 function slider(kind: Figure): Ends | null {
   const usual = kind.offers?.[0];
-  if (kind.kind !== "number" || kind.least == null || kind.most == null || usual === undefined || !["%", "dB"].includes(kind.unit ?? "")) return null;
+  if (
+    kind.kind !== "number" ||
+    kind.least == null ||
+    kind.most == null ||
+    usual === undefined ||
+    !["%", "dB"].includes(kind.unit ?? "")
+  )
+    return null;
   return { least: Number(kind.least), most: Number(kind.most), usual: Number(usual.value) };
 }
 
-function Slide({ least, most, usual, name, value, onChange }: Ends & { name: string; value: unknown; onChange: (value: unknown) => void }) {
+function Slide({
+  least,
+  most,
+  usual,
+  name,
+  value,
+  onChange,
+}: Ends & { name: string; value: unknown; onChange: (value: unknown) => void }) {
   const [moved, setMoved] = useState<number | null>(null);
   const set = typeof value === "number" ? value : usual;
   return (
@@ -177,7 +229,9 @@ function Slide({ least, most, usual, name, value, onChange }: Ends & { name: str
       max={most}
       value={moved ?? set}
       valueLabelDisplay="auto"
-      onChange={(_, to) => { setMoved(to); }}
+      onChange={(_, to) => {
+        setMoved(to);
+      }}
       onChangeCommitted={(_, to) => {
         setMoved(null);
         onChange(to === usual ? undefined : to);
@@ -195,7 +249,16 @@ function RuleField({ kind, ...props }: Props & { kind: Extract<Kind, { kind: "ru
   const items = kind.forms.map((known): [string, unknown] => [known.words, known.value]);
   return (
     <>
-      <Select {...props} value={fields === undefined ? undefined : tagged} items={items} onChange={(to) => { onChange(typeof to === "string" ? formOf(kind, to, languages[0] ?? "eng", fields ?? props.inherited) : undefined); }} />
+      <Select
+        {...props}
+        value={fields === undefined ? undefined : tagged}
+        items={items}
+        onChange={(to) => {
+          onChange(
+            typeof to === "string" ? formOf(kind, to, languages[0] ?? "eng", fields ?? props.inherited) : undefined,
+          );
+        }}
+      />
       {form !== undefined && form.settings.length > 0 && (
         <Box sx={{ pl: 2 }}>
           {form.settings.map((own) => (

@@ -1,9 +1,37 @@
 import { describe, expect, test } from "vitest";
 import type { Kind, Patch } from "../api/client";
-import { bitsOf, type Figure, formOf, limitsWords, numberOf, parsed, shown, sortedOffers, valueAt, withValue } from "./catalogue";
+import {
+  bitsOf,
+  type Figure,
+  formOf,
+  limitsWords,
+  numberOf,
+  parsed,
+  shown,
+  sortedOffers,
+  valueAt,
+  withValue,
+} from "./catalogue";
 
-const bits: Figure = { kind: "bit_rate", unit: "bit/s", least: "16000", most: "2000000000", offers: [{ value: "8000000", words: "8 Mb/s" }, { value: "1000000", words: "1 Mb/s" }] };
-const rate: Figure = { kind: "fraction", unit: "fps", most: "240", offers: [{ value: "25", words: "25" }, { value: "30000/1001", words: "29.97" }] };
+const bits: Figure = {
+  kind: "bit_rate",
+  unit: "bit/s",
+  least: "16000",
+  most: "2000000000",
+  offers: [
+    { value: "8000000", words: "8 Mb/s" },
+    { value: "1000000", words: "1 Mb/s" },
+  ],
+};
+const rate: Figure = {
+  kind: "fraction",
+  unit: "fps",
+  most: "240",
+  offers: [
+    { value: "25", words: "25" },
+    { value: "30000/1001", words: "29.97" },
+  ],
+};
 const width: Figure = { kind: "number", unit: "px", least: "16", most: "8192" };
 
 describe("figures that are typed", () => {
@@ -63,23 +91,45 @@ describe("values at their places", () => {
     const set = withValue(patch, "sound.channels", "mono");
     expect(set.sound).toEqual({ channels: "mono" });
     expect(withValue(set, "sound.channels", undefined)).toEqual(patch);
-    expect(withValue(patch, "picture.crop", { rule: "shape", shape: "16/9" }).picture?.crop).toEqual({ rule: "shape", shape: "16/9" });
+    expect(withValue(patch, "picture.crop", { rule: "shape", shape: "16/9" }).picture?.crop).toEqual({
+      rule: "shape",
+      shape: "16/9",
+    });
   });
 });
 
 test("a form of a rule begins with what it needs, and keeps what it can", () => {
-  const named = (place: string, kind: Kind, is_optional = false) => ({ place, name: place, says: "", is_optional, kind });
+  const named = (place: string, kind: Kind, is_optional = false) => ({
+    place,
+    name: place,
+    says: "",
+    is_optional,
+    kind,
+  });
   const rule: Extract<Kind, { kind: "rule" }> = {
     kind: "rule",
     tag: "mode",
     forms: [
-      { value: "constant_quality", words: "constant quality", says: "", settings: [named("crf", { kind: "number", offers: [{ value: "20", words: "20" }] })] },
-      { value: "average", words: "mean rate", says: "", settings: [named("bits_per_second", bits), named("peak", bits, true)] },
+      {
+        value: "constant_quality",
+        words: "constant quality",
+        says: "",
+        settings: [named("crf", { kind: "number", offers: [{ value: "20", words: "20" }] })],
+      },
+      {
+        value: "average",
+        words: "mean rate",
+        says: "",
+        settings: [named("bits_per_second", bits), named("peak", bits, true)],
+      },
       { value: "language", words: "by language", says: "", settings: [named("language", { kind: "language" })] },
     ],
   };
   expect(formOf(rule, "language", "fra")).toEqual({ mode: "language", language: "fra" });
   expect(formOf(rule, "constant_quality", "eng")).toEqual({ mode: "constant_quality", crf: 20 });
-  expect(formOf(rule, "average", "eng", { mode: "constant", bits_per_second: 5e6 })).toEqual({ mode: "average", bits_per_second: 5e6 });
+  expect(formOf(rule, "average", "eng", { mode: "constant", bits_per_second: 5e6 })).toEqual({
+    mode: "average",
+    bits_per_second: 5e6,
+  });
   expect(formOf(rule, "average", "eng")).toEqual({ mode: "average", bits_per_second: 8e6 });
 });

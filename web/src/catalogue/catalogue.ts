@@ -41,7 +41,13 @@ const UNITS: Record<string, number> = { "": 1, k: 1e3, kb: 1e3, m: 1e6, mb: 1e6,
 
 /** Bits a second of `8 Mb/s`, `800 kb/s`, `8M` or a number of bits. */
 export function bitsOf(text: string): number {
-  const found = /^([\d.]+)\s*([a-z]*)/.exec(text.trim().toLowerCase().replace(",", ".").replace(/\/s$|ps$|bit$/g, ""));
+  const found = /^([\d.]+)\s*([a-z]*)/.exec(
+    text
+      .trim()
+      .toLowerCase()
+      .replace(",", ".")
+      .replace(/\/s$|ps$|bit$/g, ""),
+  );
   return Number(found?.[1]) * (UNITS[found?.[2] ?? ""] ?? NaN);
 }
 
@@ -67,13 +73,19 @@ export function parsed(kind: Figure, text: string): { value: unknown } | { fault
 export function shown(kind: Figure, value: unknown): string {
   const offer = kind.offers?.find((known) => known.value === String(value));
   if (offer) return offer.words;
-  if (kind.kind === "bit_rate" && typeof value === "number") return value % 1e6 === 0 ? `${String(value / 1e6)} Mb/s` : `${String(value / 1e3)} kb/s`;
+  if (kind.kind === "bit_rate" && typeof value === "number")
+    return value % 1e6 === 0 ? `${String(value / 1e6)} Mb/s` : `${String(value / 1e3)} kb/s`;
   return kind.unit ? `${String(value)} ${kind.unit}` : String(value);
 }
 
 export function limitsWords({ least, most, unit, kind }: Limits & { kind: Figure["kind"] }): string {
   const end = (value: string) => (kind === "bit_rate" ? shown({ kind, unit: "" }, Number(value)) : value);
-  const words = least != null && most != null ? `${end(least)} to ${end(most)}` : most != null ? `at most ${end(most)}` : "a number";
+  const words =
+    least != null && most != null
+      ? `${end(least)} to ${end(most)}`
+      : most != null
+        ? `at most ${end(most)}`
+        : "a number";
   return unit && kind !== "bit_rate" ? `${words} ${unit}` : words;
 }
 
@@ -103,9 +115,16 @@ function first(setting: Setting, language: string): unknown {
 }
 
 /** A form of a rule with what it needs; `language` is the one that the source has. */
-export function formOf(kind: Extract<Kind, { kind: "rule" }>, form: string, language: string, keep: unknown = null): Fields {
+export function formOf(
+  kind: Extract<Kind, { kind: "rule" }>,
+  form: string,
+  language: string,
+  keep: unknown = null,
+): Fields {
   const settings = kind.forms.find((known) => known.value === form)?.settings ?? [];
   const before = fieldsOf(keep) ?? {};
-  const fields = settings.filter((own) => !own.is_optional).map((own) => [own.place, before[own.place] ?? first(own, language)] as const);
+  const fields = settings
+    .filter((own) => !own.is_optional)
+    .map((own) => [own.place, before[own.place] ?? first(own, language)] as const);
   return { [kind.tag]: form, ...Object.fromEntries(fields) };
 }

@@ -12,20 +12,25 @@ import { api, type PresetItem } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
 import { useTell } from "../shared/messages";
+import { Pending } from "../shared/Pending";
 import { MONO } from "../shared/theme";
 import { plural, sizeText } from "../shared/words";
 
 type Order = "given" | "weight";
 
 export default function PresetsPage() {
-  const { data: presets = [] } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
+  const { data, error, refetch } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
+  const presets = data ?? [];
   const [order, setOrder] = useState<Order>("given");
   const [edited, setEdited] = useState<string | null>(null);
   const client = useQueryClient();
   const { tell, refuse } = useTell();
-  const shown = order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
+  const shown =
+    order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
   const copy = (item: PresetItem) => {
-    const own = item.is_builtin ? { ...item.preset, id: `${item.preset.id}-own`, name: `${item.preset.name}, own` } : item.preset;
+    const own = item.is_builtin
+      ? { ...item.preset, id: `${item.preset.id}-own`, name: `${item.preset.name}, own` }
+      : item.preset;
     setEdited(JSON.stringify(own, null, 2));
   };
   const remove = (item: PresetItem) => {
@@ -33,7 +38,9 @@ export default function PresetsPage() {
     api
       .removePreset(item.preset.id)
       .then(() => {
-        tell(`“${item.preset.name}” is removed; columns made from it keep it.`, () => api.savePreset(item.preset).then(again));
+        tell(`“${item.preset.name}” is removed; columns made from it keep it.`, () =>
+          api.savePreset(item.preset).then(again),
+        );
         return again();
       })
       .catch(refuse);
@@ -42,17 +49,50 @@ export default function PresetsPage() {
     const { sound } = item.preset;
     if (!sound) return "none";
     const words = { aac: "AAC", pcm16: "PCM 16", pcm24: "PCM 24", copy: "untouched" }[sound.codec];
-    return [words, sound.bits_per_second && `${String(sound.bits_per_second / 1000)} kb/s`, sound.channels !== "same" && sound.channels].filter(Boolean).join(" · ");
+    return [
+      words,
+      sound.bits_per_second && `${String(sound.bits_per_second / 1000)} kb/s`,
+      sound.channels !== "same" && sound.channels,
+    ]
+      .filter(Boolean)
+      .join(" · ");
   };
   return (
     <>
-      <Bar title="Presets" detail={plural(presets.length, "preset")}>
-        <Button color="inherit" onClick={() => { setOrder(order === "given" ? "weight" : "given"); }}>
+      <Bar title="Presets" detail={data && plural(data.length, "preset")}>
+        <Button
+          color="inherit"
+          onClick={() => {
+            setOrder(order === "given" ? "weight" : "given");
+          }}
+        >
           {order === "given" ? "Order by MB per minute" : "Order by role"}
         </Button>
       </Bar>
-      <Box sx={{ flex: 1, overflow: "auto" }}>
-        <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", "& td, & th": { textAlign: "left", borderBottom: 1, borderColor: "divider", px: 1.5, py: 0.9, verticalAlign: "top" }, "& th": { color: "text.secondary", fontWeight: 500, position: "sticky", top: 0, bgcolor: "background.default" } }}>
+      {!data && <Pending error={error} onAgain={() => void refetch()} />}
+      <Box sx={{ flex: 1, overflow: "auto" }} hidden={!data}>
+        <Box
+          component="table"
+          sx={{
+            width: "100%",
+            borderCollapse: "collapse",
+            "& td, & th": {
+              textAlign: "left",
+              borderBottom: 1,
+              borderColor: "divider",
+              px: 1.5,
+              py: 0.9,
+              verticalAlign: "top",
+            },
+            "& th": {
+              color: "text.secondary",
+              fontWeight: 500,
+              position: "sticky",
+              top: 0,
+              bgcolor: "background.default",
+            },
+          }}
+        >
           <thead>
             <tr>
               <th>Preset</th>
@@ -77,15 +117,38 @@ export default function PresetsPage() {
                 <td>{sound(item)}</td>
                 <td style={{ textAlign: "right", fontWeight: 700 }}>{sizeText(item.bytes_per_minute)}</td>
                 <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
-                  <Button color="inherit" onClick={() => { copy(item); }}>{item.is_builtin ? "Make my own" : "Change"}</Button>
-                  {!item.is_builtin && <Button color="inherit" onClick={() => { remove(item); }}>Remove</Button>}
+                  <Button
+                    color="inherit"
+                    onClick={() => {
+                      copy(item);
+                    }}
+                  >
+                    {item.is_builtin ? "Make my own" : "Change"}
+                  </Button>
+                  {!item.is_builtin && (
+                    <Button
+                      color="inherit"
+                      onClick={() => {
+                        remove(item);
+                      }}
+                    >
+                      Remove
+                    </Button>
+                  )}
                 </td>
               </tr>
             ))}
           </tbody>
         </Box>
       </Box>
-      {edited !== null && <Editor document={edited} onClose={() => { setEdited(null); }} />}
+      {edited !== null && (
+        <Editor
+          document={edited}
+          onClose={() => {
+            setEdited(null);
+          }}
+        />
+      )}
     </>
   );
 }
@@ -107,11 +170,27 @@ function Editor({ document, onClose }: { document: string; onClose: () => void }
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
       <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Preset document</DialogTitle>
       <DialogContent>
-        <TextField multiline fullWidth minRows={18} maxRows={22} value={text} onChange={(event) => { setText(event.target.value); }} error={fault !== ""} helperText={fault || "A preset is a JSON document; its schema is at /api/preset-schema.json."} slotProps={{ htmlInput: { "aria-label": "Preset document", style: { fontFamily: MONO, fontSize: 12 } } }} />
+        <TextField
+          multiline
+          fullWidth
+          minRows={18}
+          maxRows={22}
+          value={text}
+          onChange={(event) => {
+            setText(event.target.value);
+          }}
+          error={fault !== ""}
+          helperText={fault || "A preset is a JSON document; its schema is at /api/preset-schema.json."}
+          slotProps={{ htmlInput: { "aria-label": "Preset document", style: { fontFamily: MONO, fontSize: 12 } } }}
+        />
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" onClick={() => void save()}>Save</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="contained" onClick={() => void save()}>
+          Save
+        </Button>
       </DialogActions>
     </Dialog>
   );

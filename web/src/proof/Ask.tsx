@@ -51,47 +51,133 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
     if (!next.delete(value)) next.add(value);
     return next;
   };
-  if (proofs.refusal) return <Box sx={{ color: "text.secondary", mt: 2 }}>Nothing can be proved here: {proofs.refusal}.</Box>;
+  if (proofs.refusal)
+    return <Box sx={{ color: "text.secondary", mt: 2 }}>Nothing can be proved here: {proofs.refusal}.</Box>;
   return (
     <>
       <Heading>Moments to prove</Heading>
       {proofs.moments.map((one) => (
-        <Box component="label" key={one.at} sx={{ display: "flex", alignItems: "center", gap: 0.75, cursor: "pointer" }}>
-          <Checkbox size="small" sx={{ p: 0.25 }} checked={!left.has(one.at)} onChange={() => { setLeft(toggled(left, one.at)); }} />
+        <Box
+          component="label"
+          key={one.at}
+          sx={{ display: "flex", alignItems: "center", gap: 0.75, cursor: "pointer" }}
+        >
+          <Checkbox
+            size="small"
+            sx={{ p: 0.25 }}
+            checked={!left.has(one.at)}
+            onChange={() => {
+              setLeft(toggled(left, one.at));
+            }}
+          />
           {timecodeText(fraction(one.at), count)}
-          <Box component="span" sx={{ color: "text.secondary", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>{one.shows}</Box>
+          <Box
+            component="span"
+            sx={{ color: "text.secondary", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}
+          >
+            {one.shows}
+          </Box>
         </Box>
       ))}
       <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
-        <TextField size="small" label="Another, as timecode" value={typed} error={typed !== "" && own === null} onChange={(event) => { setTyped(event.target.value); }} placeholder="00:00:12:05" sx={{ flex: 1 }} />
-        <TextField select size="small" label="Seconds each" value={seconds} onChange={(event) => { setSeconds(Number(event.target.value)); }} sx={{ width: 110 }}>
+        <TextField
+          size="small"
+          label="Another, as timecode"
+          value={typed}
+          error={typed !== "" && own === null}
+          onChange={(event) => {
+            setTyped(event.target.value);
+          }}
+          placeholder="00:00:12:05"
+          sx={{ flex: 1 }}
+        />
+        <TextField
+          select
+          size="small"
+          label="Seconds each"
+          value={seconds}
+          onChange={(event) => {
+            setSeconds(Number(event.target.value));
+          }}
+          sx={{ width: 110 }}
+        >
           {LENGTHS.map((length) => (
-            <MenuItem key={length} value={length}>{length}</MenuItem>
+            <MenuItem key={length} value={length}>
+              {length}
+            </MenuItem>
           ))}
         </TextField>
       </Box>
-      <Button variant="contained" fullWidth disabled={moments.length === 0} onClick={() => { onProve(moments, seconds, [AS_PLANNED]); }} sx={{ mt: 1 }} data-testid="prove" title="Prove these moments (P)">
+      <Button
+        variant="contained"
+        fullWidth
+        disabled={moments.length === 0}
+        onClick={() => {
+          onProve(moments, seconds, [AS_PLANNED]);
+        }}
+        sx={{ mt: 1 }}
+        data-testid="prove"
+        title="Prove these moments (P)"
+      >
         Prove {plural(moments.length, "moment")}
       </Button>
-      <Button variant="outlined" fullWidth onClick={onSample} sx={{ mt: 1 }} data-testid="sample" title="Many short stretches from all of the source in one proof: its size is forecast to some twelve percent (S)">
+      <Button
+        variant="outlined"
+        fullWidth
+        onClick={onSample}
+        sx={{ mt: 1 }}
+        data-testid="sample"
+        title="Many short stretches from all of the source in one proof: its size is forecast to some twelve percent (S)"
+      >
         Sample the size of the whole
       </Button>
       {strip && (
         <>
           <Heading>Test strip: one moment, one setting varied</Heading>
-          <TextField select fullWidth size="small" label="What is varied" value={strip.name} onChange={(event) => { setSetting(event.target.value); setOff(new Set()); }} data-testid="strip-setting">
+          <TextField
+            select
+            fullWidth
+            size="small"
+            label="What is varied"
+            value={strip.name}
+            onChange={(event) => {
+              setSetting(event.target.value);
+              setOff(new Set());
+            }}
+            data-testid="strip-setting"
+          >
             {strips.map((one) => (
-              <MenuItem key={one.name} value={one.name}>{one.name}</MenuItem>
+              <MenuItem key={one.name} value={one.name}>
+                {one.name}
+              </MenuItem>
             ))}
           </TextField>
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 0.75, mt: 1 }}>
             {strip.variants.map((variant) => (
-              <Button key={variant.label} color="inherit" variant={off.has(variant.label) ? "text" : "outlined"} aria-pressed={!off.has(variant.label)} onClick={() => { setOff(toggled(off, variant.label)); }} sx={{ py: 0, px: 1, minWidth: 0, opacity: off.has(variant.label) ? 0.6 : 1 }}>
+              <Button
+                key={variant.label}
+                color="inherit"
+                variant={off.has(variant.label) ? "text" : "outlined"}
+                aria-pressed={!off.has(variant.label)}
+                onClick={() => {
+                  setOff(toggled(off, variant.label));
+                }}
+                sx={{ py: 0, px: 1, minWidth: 0, opacity: off.has(variant.label) ? 0.6 : 1 }}
+              >
                 {variant.label}
               </Button>
             ))}
           </Box>
-          <Button variant="outlined" fullWidth disabled={variants.length < 2 || moment === undefined} onClick={() => { if (moment) onProve([moment], seconds, variants); }} sx={{ mt: 1 }} data-testid="make-strip">
+          <Button
+            variant="outlined"
+            fullWidth
+            disabled={variants.length < 2 || moment === undefined}
+            onClick={() => {
+              if (moment) onProve([moment], seconds, variants);
+            }}
+            sx={{ mt: 1 }}
+            data-testid="make-strip"
+          >
             Make the strip at {timecodeText(moment ? fraction(moment) : 0, count)}
           </Button>
         </>
@@ -101,7 +187,16 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
           <Heading>With and without, at the same moment</Heading>
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 0.75 }}>
             {without.map((variant) => (
-              <Button key={variant.label} color="inherit" variant="outlined" disabled={moment === undefined} onClick={() => { if (moment) onProve([moment], seconds, [{ ...AS_PLANNED, label: "as planned" }, variant]); }} sx={{ py: 0.25, px: 1 }}>
+              <Button
+                key={variant.label}
+                color="inherit"
+                variant="outlined"
+                disabled={moment === undefined}
+                onClick={() => {
+                  if (moment) onProve([moment], seconds, [{ ...AS_PLANNED, label: "as planned" }, variant]);
+                }}
+                sx={{ py: 0.25, px: 1 }}
+              >
                 {variant.label}
               </Button>
             ))}

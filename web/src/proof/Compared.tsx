@@ -36,7 +36,9 @@ function useLoaded(address: string): string | null {
   useEffect(() => {
     let wanted = true;
     const image = new Image();
-    image.onload = () => { if (wanted) setShown(address); };
+    image.onload = () => {
+      if (wanted) setShown(address);
+    };
     image.src = address;
     return () => {
       wanted = false;
@@ -45,16 +47,35 @@ function useLoaded(address: string): string | null {
   return shown;
 }
 
-export function Compared({ proof, width, height, frame, way, side, zoom, onZoom, playing, start, onMoved, onStopped }: Props) {
+export function Compared({
+  proof,
+  width,
+  height,
+  frame,
+  way,
+  side,
+  zoom,
+  onZoom,
+  playing,
+  start,
+  onMoved,
+  onStopped,
+}: Props) {
   const [area, room] = useRoom();
   const [divider, setDivider] = useState(0.5);
   const [middle, setMiddle] = useState<[number, number]>([0.5, 0.5]);
   const drag = useRef<{ x: number; y: number; middle: [number, number] } | null>(null);
   const address = (of: Side) => `/api/proofs/${proof}/still?frame=${String(frame)}&side=${of}`;
-  const stills: Record<Side, string | null> = { source: useLoaded(address("source")), made: useLoaded(address("made")) };
+  const stills: Record<Side, string | null> = {
+    source: useLoaded(address("source")),
+    made: useLoaded(address("made")),
+  };
   const ready = stills.source === address("source") && stills.made === address("made");
   const player = useRef<HTMLVideoElement>(null);
-  const canvases: Record<Side, React.RefObject<HTMLCanvasElement | null>> = { source: useRef(null), made: useRef(null) };
+  const canvases: Record<Side, React.RefObject<HTMLCanvasElement | null>> = {
+    source: useRef(null),
+    made: useRef(null),
+  };
 
   // Both halves come from the same frame of one film, so that they cannot drift apart.
   useEffect(() => {
@@ -88,7 +109,8 @@ export function Compared({ proof, width, height, frame, way, side, zoom, onZoom,
   const scale = zoom > 0 ? zoom : Math.max(fit, 0.01);
   const [across, down] = [width * scale, height * scale];
   // The middle of the room shows this part of the picture; where there is room to spare it stands in the middle.
-  const offset = (roomy: number, size: number, share: number) => (size <= roomy ? (roomy - size) / 2 : clamp(roomy / 2 - share * size, roomy - size, 0));
+  const offset = (roomy: number, size: number, share: number) =>
+    size <= roomy ? (roomy - size) / 2 : clamp(roomy / 2 - share * size, roomy - size, 0);
   const [left, top] = [offset(shownRoom[0], across, middle[0]), offset(shownRoom[1], down, middle[1])];
   const wheel = (event: WheelEvent) => {
     const next = clamp(scale * (event.deltaY > 0 ? 0.8 : 1.25), fit, MOST_ZOOM);
@@ -101,7 +123,11 @@ export function Compared({ proof, width, height, frame, way, side, zoom, onZoom,
   };
   const move = (event: PointerEvent) => {
     const from = drag.current;
-    if (from) setMiddle([clamp(from.middle[0] - (event.clientX - from.x) / across, 0, 1), clamp(from.middle[1] - (event.clientY - from.y) / down, 0, 1)]);
+    if (from)
+      setMiddle([
+        clamp(from.middle[0] - (event.clientX - from.x) / across, 0, 1),
+        clamp(from.middle[1] - (event.clientY - from.y) / down, 0, 1),
+      ]);
   };
   const moveDivider = (event: PointerEvent) => {
     if (event.buttons !== 1) return;
@@ -111,32 +137,141 @@ export function Compared({ proof, width, height, frame, way, side, zoom, onZoom,
   const pixels = { imageRendering: scale >= 2 ? "pixelated" : "auto" } as const;
   const layer = (of: Side, style: React.CSSProperties = {}): ReactNode => (
     <Box data-side={of} sx={{ position: "absolute", inset: 0, overflow: "hidden" }} style={style}>
-      {stills[of] && <img src={stills[of]} alt={of === "source" ? "The source" : "The proof"} draggable={false} style={{ position: "absolute", left, top, width: across, height: down, visibility: playing ? "hidden" : "visible", ...pixels }} />}
-      <canvas ref={canvases[of]} style={{ position: "absolute", left, top, width: across, height: down, visibility: playing ? "visible" : "hidden", ...pixels }} />
+      {stills[of] && (
+        <img
+          src={stills[of]}
+          alt={of === "source" ? "The source" : "The proof"}
+          draggable={false}
+          style={{
+            position: "absolute",
+            left,
+            top,
+            width: across,
+            height: down,
+            visibility: playing ? "hidden" : "visible",
+            ...pixels,
+          }}
+        />
+      )}
+      <canvas
+        ref={canvases[of]}
+        style={{
+          position: "absolute",
+          left,
+          top,
+          width: across,
+          height: down,
+          visibility: playing ? "visible" : "hidden",
+          ...pixels,
+        }}
+      />
     </Box>
   );
-  const sign = (text: string, at: "left" | "right") => <Box sx={{ position: "absolute", top: 8, [at]: 8, px: 1, py: 0.25, borderRadius: 1, bgcolor: "rgba(0, 0, 0, 0.65)", color: "#ececec", fontSize: 12, pointerEvents: "none" }}>{text}</Box>;
+  const sign = (text: string, at: "left" | "right") => (
+    <Box
+      sx={{
+        position: "absolute",
+        top: 8,
+        [at]: 8,
+        px: 1,
+        py: 0.25,
+        borderRadius: 1,
+        bgcolor: "rgba(0, 0, 0, 0.65)",
+        color: "#ececec",
+        fontSize: 12,
+        pointerEvents: "none",
+      }}
+    >
+      {text}
+    </Box>
+  );
   return (
-    <Box ref={area} data-testid="compared" data-ready={ready} onWheel={wheel} onPointerDown={grab} onPointerMove={move} onPointerUp={() => { drag.current = null; }} sx={{ position: "relative", flex: 1, minHeight: 0, overflow: "hidden", bgcolor: "background.default", cursor: zoom > 0 ? "grab" : "default", touchAction: "none" }}>
-      <Box component="video" ref={player} src={`/api/proofs/${proof}/film`} muted playsInline preload="auto" onEnded={onStopped} sx={{ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" }} />
+    <Box
+      ref={area}
+      data-testid="compared"
+      data-ready={ready}
+      onWheel={wheel}
+      onPointerDown={grab}
+      onPointerMove={move}
+      onPointerUp={() => {
+        drag.current = null;
+      }}
+      sx={{
+        position: "relative",
+        flex: 1,
+        minHeight: 0,
+        overflow: "hidden",
+        bgcolor: "background.default",
+        cursor: zoom > 0 ? "grab" : "default",
+        touchAction: "none",
+      }}
+    >
+      <Box
+        component="video"
+        ref={player}
+        src={`/api/proofs/${proof}/film`}
+        muted
+        playsInline
+        preload="auto"
+        onEnded={onStopped}
+        sx={{ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" }}
+      />
       {way === "divider" && (
         <>
           {layer("source")}
           {layer("made", { clipPath: `inset(0 0 0 ${String(divider * room[0])}px)` })}
-          <Box role="slider" aria-label="Divider" aria-valuenow={Math.round(divider * 100)} data-testid="divider" onPointerDown={(event: PointerEvent) => { event.stopPropagation(); event.currentTarget.setPointerCapture(event.pointerId); }} onPointerMove={moveDivider} sx={{ position: "absolute", top: 0, bottom: 0, width: 15, ml: "-7px", cursor: "ew-resize", touchAction: "none", "&::after": { content: '""', position: "absolute", left: 7, top: 0, bottom: 0, width: "1px", bgcolor: "#ececec" } }} style={{ left: divider * room[0] }} />
+          <Box
+            role="slider"
+            aria-label="Divider"
+            aria-valuenow={Math.round(divider * 100)}
+            data-testid="divider"
+            onPointerDown={(event: PointerEvent) => {
+              event.stopPropagation();
+              event.currentTarget.setPointerCapture(event.pointerId);
+            }}
+            onPointerMove={moveDivider}
+            sx={{
+              position: "absolute",
+              top: 0,
+              bottom: 0,
+              width: 15,
+              ml: "-7px",
+              cursor: "ew-resize",
+              touchAction: "none",
+              "&::after": {
+                content: '""',
+                position: "absolute",
+                left: 7,
+                top: 0,
+                bottom: 0,
+                width: "1px",
+                bgcolor: "#ececec",
+              },
+            }}
+            style={{ left: divider * room[0] }}
+          />
           {sign("source", "left")}
           {sign("proof", "right")}
         </>
       )}
       {beside && (
         <>
-          <Box sx={{ position: "absolute", left: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>{layer("source")}{sign("source", "left")}</Box>
-          <Box sx={{ position: "absolute", right: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>{layer("made")}{sign("proof", "right")}</Box>
+          <Box sx={{ position: "absolute", left: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>
+            {layer("source")}
+            {sign("source", "left")}
+          </Box>
+          <Box sx={{ position: "absolute", right: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>
+            {layer("made")}
+            {sign("proof", "right")}
+          </Box>
         </>
       )}
       {way === "flip" && (
         <>
-          {layer("source", { visibility: side === "source" ? "visible" : "hidden", opacity: side === "source" ? 1 : 0 })}
+          {layer("source", {
+            visibility: side === "source" ? "visible" : "hidden",
+            opacity: side === "source" ? 1 : 0,
+          })}
           {layer("made", { opacity: side === "made" ? 1 : 0 })}
           {sign(side === "source" ? "source" : "proof", side === "source" ? "left" : "right")}
         </>

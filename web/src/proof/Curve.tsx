@@ -8,7 +8,15 @@ import { useRoom } from "../shared/room";
 const HEIGHT = 72;
 const ROOM = 8;
 
-export function Curve({ comparison, frame, onFrame }: { comparison: Comparison; frame: number; onFrame: (frame: number) => void }) {
+export function Curve({
+  comparison,
+  frame,
+  onFrame,
+}: {
+  comparison: Comparison;
+  frame: number;
+  onFrame: (frame: number) => void;
+}) {
   const { palette } = useTheme();
   const [area, [width]] = useRoom();
   const { frames, valleys } = comparison;
@@ -16,13 +24,21 @@ export function Curve({ comparison, frame, onFrame }: { comparison: Comparison; 
   const low = Math.min(comparison.least_ssim, 0.9999);
   const toX = (place: number) => (place / last) * width;
   const toY = (ssim: number) => ROOM + (1 - (ssim - low) / (1 - low)) * (HEIGHT - 2 * ROOM);
-  const path = frames.map((one, place) => `${place === 0 ? "M" : "L"}${toX(place).toFixed(1)} ${toY(one.ssim).toFixed(1)}`).join("");
+  const path = frames
+    .map((one, place) => `${place === 0 ? "M" : "L"}${toX(place).toFixed(1)} ${toY(one.ssim).toFixed(1)}`)
+    .join("");
   const now = frames[frame];
   return (
-    <Box sx={{ flex: "none", borderTop: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pt: 0.5, pb: 0.75 }}>
+    <Box
+      sx={{ flex: "none", borderTop: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pt: 0.5, pb: 0.75 }}
+    >
       <Box sx={{ display: "flex", gap: 2, fontSize: 12, color: "text.secondary" }} data-testid="quality-now">
         <Box>How near to its source (SSIM)</Box>
-        {now && <Box sx={{ color: "text.primary" }}>this frame {now.ssim.toFixed(4)} · {now.psnr >= 100 ? "the same to the bit" : `${now.psnr.toFixed(1)} dB`}</Box>}
+        {now && (
+          <Box sx={{ color: "text.primary" }}>
+            this frame {now.ssim.toFixed(4)} · {now.psnr >= 100 ? "the same to the bit" : `${now.psnr.toFixed(1)} dB`}
+          </Box>
+        )}
         <Box sx={{ flex: 1 }} />
         <Box>from {low.toFixed(3)} to 1</Box>
       </Box>
@@ -31,10 +47,27 @@ export function Curve({ comparison, frame, onFrame }: { comparison: Comparison; 
         data-testid="curve"
         onPointerDown={(event) => {
           event.currentTarget.setPointerCapture(event.pointerId);
-          onFrame(clamp(Math.round(((event.clientX - event.currentTarget.getBoundingClientRect().left) / Math.max(width, 1)) * last), 0, frames.length - 1));
+          onFrame(
+            clamp(
+              Math.round(
+                ((event.clientX - event.currentTarget.getBoundingClientRect().left) / Math.max(width, 1)) * last,
+              ),
+              0,
+              frames.length - 1,
+            ),
+          );
         }}
         onPointerMove={(event) => {
-          if (event.buttons === 1) onFrame(clamp(Math.round(((event.clientX - event.currentTarget.getBoundingClientRect().left) / Math.max(width, 1)) * last), 0, frames.length - 1));
+          if (event.buttons === 1)
+            onFrame(
+              clamp(
+                Math.round(
+                  ((event.clientX - event.currentTarget.getBoundingClientRect().left) / Math.max(width, 1)) * last,
+                ),
+                0,
+                frames.length - 1,
+              ),
+            );
         }}
         sx={{ position: "relative", height: HEIGHT, cursor: "crosshair", touchAction: "none" }}
       >
@@ -50,9 +83,25 @@ export function Curve({ comparison, frame, onFrame }: { comparison: Comparison; 
             data-testid="valley"
             title={`Frame ${String(place + 1)}: SSIM ${(frames[place]?.ssim ?? 0).toFixed(4)}`}
             aria-label={`To the valley at frame ${String(place + 1)}`}
-            onPointerDown={(event: React.PointerEvent) => { event.stopPropagation(); }}
-            onClick={() => { onFrame(place); }}
-            sx={{ all: "unset", position: "absolute", width: 11, height: 11, ml: "-5.5px", mt: "-5.5px", borderRadius: "50%", border: 2, borderColor: "warning.main", bgcolor: "background.paper", cursor: "pointer", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}
+            onPointerDown={(event: React.PointerEvent) => {
+              event.stopPropagation();
+            }}
+            onClick={() => {
+              onFrame(place);
+            }}
+            sx={{
+              all: "unset",
+              position: "absolute",
+              width: 11,
+              height: 11,
+              ml: "-5.5px",
+              mt: "-5.5px",
+              borderRadius: "50%",
+              border: 2,
+              borderColor: "warning.main",
+              bgcolor: "background.paper",
+              cursor: "pointer",
+            }}
             style={{ left: toX(place), top: toY(frames[place]?.ssim ?? 1) }}
           />
         ))}

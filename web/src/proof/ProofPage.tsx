@@ -14,6 +14,7 @@ import { clamp } from "../bench/position";
 import { useActions } from "../shared/actions";
 import { Bar, Key } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
+import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { countOf, timecodeText } from "../shared/timecode";
@@ -37,11 +38,28 @@ const ZOOMS = [0, 1, 2, 4, 8];
 export default function ProofPage() {
   const { id = "", source = "", deliverable = "" } = useParams();
   const { data: sheet } = useQuery({ queryKey: keys.sheet(id), queryFn: () => api.sheet(id) });
-  const { data: proofs, error } = useQuery({ queryKey: keys.proofs(source, deliverable), queryFn: () => api.proofs({ source, deliverable }) });
-  const { data: output } = useQuery({ queryKey: keys.output(source, deliverable), queryFn: () => api.output({ source, deliverable }) });
-  if (error) return <Box sx={{ m: "auto", color: "text.secondary" }}>{error.message}</Box>;
-  if (!sheet || !proofs || !output) return <Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>;
-  return <Loaded key={`${source} ${deliverable}`} sheet={sheet} cell={{ source, deliverable }} proofs={proofs} output={output} />;
+  const {
+    data: proofs,
+    error,
+    refetch,
+  } = useQuery({
+    queryKey: keys.proofs(source, deliverable),
+    queryFn: () => api.proofs({ source, deliverable }),
+  });
+  const { data: output } = useQuery({
+    queryKey: keys.output(source, deliverable),
+    queryFn: () => api.output({ source, deliverable }),
+  });
+  if (!sheet || !proofs || !output) return <Pending error={error} onAgain={() => void refetch()} />;
+  return (
+    <Loaded
+      key={`${source} ${deliverable}`}
+      sheet={sheet}
+      cell={{ source, deliverable }}
+      proofs={proofs}
+      output={output}
+    />
+  );
 }
 
 interface LoadedProps {
@@ -63,9 +81,17 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const [playing, setPlaying] = useState(false);
   const row = sheet.sources.find((one) => one.id === cell.source);
   const column = sheet.deliverables.find((one) => one.id === cell.deliverable);
-  const shown = proofs.proofs.find((proof) => proof.id === wanted) ?? proofs.proofs.find((proof) => proof.state === "done") ?? proofs.proofs[0];
+  const shown =
+    proofs.proofs.find((proof) => proof.id === wanted) ??
+    proofs.proofs.find((proof) => proof.state === "done") ??
+    proofs.proofs[0];
   const made = shown?.state === "done" ? shown.made : null;
-  const { data: curve } = useQuery({ queryKey: keys.proofCurve(shown?.id ?? ""), queryFn: () => api.proofCurve(shown?.id ?? ""), enabled: made != null, staleTime: Infinity });
+  const { data: curve } = useQuery({
+    queryKey: keys.proofCurve(shown?.id ?? ""),
+    queryFn: () => api.proofCurve(shown?.id ?? ""),
+    enabled: made != null,
+    staleTime: Infinity,
+  });
   const count = countOf(output.source);
   const frames = made?.frames ?? 0;
   const now = Math.min(frame, Math.max(0, frames - 1));
@@ -107,17 +133,25 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
       if (target === "output") {
         const before = output.overrides ?? {};
         await api.setCells(sheet.id, [cell], { overrides: patchAfter(before, own) });
-        tell(`${proof.label}: set for this output.`, async () => { await api.setCells(sheet.id, [cell], { overrides: before }); });
+        tell(`${proof.label}: set for this output.`, async () => {
+          await api.setCells(sheet.id, [cell], { overrides: before });
+        });
       } else if (column) {
         const preset = presetWith(column.preset, own);
         if (target === "column") {
           const { storage = null, folder, name_pattern, clash } = column;
           const place = { storage, folder, name_pattern, clash };
           await api.changeDeliverable(column.id, { ...place, preset });
-          tell(`${proof.label}: set for the whole column.`, async () => { await api.changeDeliverable(column.id, { ...place, preset: column.preset }); });
+          tell(`${proof.label}: set for the whole column.`, async () => {
+            await api.changeDeliverable(column.id, { ...place, preset: column.preset });
+          });
         } else {
           const name = `${column.preset.name}, ${proof.label}`;
-          const id = name.toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-|-$/g, "").slice(0, 64);
+          const id = name
+            .toLowerCase()
+            .replace(/[^a-z0-9]+/g, "-")
+            .replace(/^-|-$/g, "")
+            .slice(0, 64);
           await api.savePreset({ ...preset, id, name });
           await client.invalidateQueries({ queryKey: keys.presets });
           tell(`${name}: kept as a preset.`);
@@ -140,19 +174,88 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const second = Math.max(1, Math.round(made ? fraction(made.frame_rate) : 25));
   const valleys = [...(made?.valleys ?? [])].sort((one, other) => one - other);
   useActions([
-    { name: "One frame on", key: "ArrowRight", run: () => { go(now + 1); } },
-    { name: "One frame back", key: "ArrowLeft", run: () => { go(now - 1); } },
-    { name: "One second on", key: "ArrowUp", run: () => { go(now + second); } },
-    { name: "One second back", key: "ArrowDown", run: () => { go(now - second); } },
+    {
+      name: "One frame on",
+      key: "ArrowRight",
+      run: () => {
+        go(now + 1);
+      },
+    },
+    {
+      name: "One frame back",
+      key: "ArrowLeft",
+      run: () => {
+        go(now - 1);
+      },
+    },
+    {
+      name: "One second on",
+      key: "ArrowUp",
+      run: () => {
+        go(now + second);
+      },
+    },
+    {
+      name: "One second back",
+      key: "ArrowDown",
+      run: () => {
+        go(now - second);
+      },
+    },
     { name: playing ? "Stop" : "Play", key: " ", enabled: made != null, run: toggle },
-    { name: "To the next valley of the quality", key: "v", enabled: valleys.length > 0, run: () => { go(valleys.find((place) => place > now) ?? valleys[0] ?? 0); } },
+    {
+      name: "To the next valley of the quality",
+      key: "v",
+      enabled: valleys.length > 0,
+      run: () => {
+        go(valleys.find((place) => place > now) ?? valleys[0] ?? 0);
+      },
+    },
     { name: "Another way of comparing", key: "w", run: nextWay },
-    { name: "Flip between source and proof", key: "f", run: () => { setWay("flip"); setSide(side === "made" ? "source" : "made"); } },
-    { name: "Nearer", key: "+", run: () => { nearer(1); } },
-    { name: "Farther", key: "-", run: () => { nearer(-1); } },
-    { name: "Prove the moments that are offered", key: "p", enabled: proofs.moments.length > 0, run: () => void prove(proofs.moments.map((moment) => moment.at), 3, [{ label: "", overrides: {} }]) },
-    { name: "Sample the size of the whole", key: "s", enabled: proofs.has_picture, run: () => void prove([], 1, [{ label: "", overrides: {} }], true) },
-    { name: "Open the bench of the source", key: "b", run: () => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`) },
+    {
+      name: "Flip between source and proof",
+      key: "f",
+      run: () => {
+        setWay("flip");
+        setSide(side === "made" ? "source" : "made");
+      },
+    },
+    {
+      name: "Nearer",
+      key: "+",
+      run: () => {
+        nearer(1);
+      },
+    },
+    {
+      name: "Farther",
+      key: "-",
+      run: () => {
+        nearer(-1);
+      },
+    },
+    {
+      name: "Prove the moments that are offered",
+      key: "p",
+      enabled: proofs.moments.length > 0,
+      run: () =>
+        void prove(
+          proofs.moments.map((moment) => moment.at),
+          3,
+          [{ label: "", overrides: {} }],
+        ),
+    },
+    {
+      name: "Sample the size of the whole",
+      key: "s",
+      enabled: proofs.has_picture,
+      run: () => void prove([], 1, [{ label: "", overrides: {} }], true),
+    },
+    {
+      name: "Open the bench of the source",
+      key: "b",
+      run: () => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`),
+    },
     { name: "Back to the sheet", key: "Escape", run: () => void navigate(`/sheets/${sheet.id}`) },
   ]);
   const plan = output.plan;
@@ -160,62 +263,251 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   return (
     <>
       <Bar title={`Proof of ${row?.name ?? "a source"}`}>
-        <TextField select size="small" value={cell.deliverable} onChange={(event) => void navigate(`/sheets/${sheet.id}/proof/${cell.source}/${event.target.value}`, { replace: true })} slotProps={{ htmlInput: { "aria-label": "Deliverable" } }} sx={{ width: 210 }}>
+        <TextField
+          select
+          size="small"
+          value={cell.deliverable}
+          onChange={(event) =>
+            void navigate(`/sheets/${sheet.id}/proof/${cell.source}/${event.target.value}`, { replace: true })
+          }
+          slotProps={{ htmlInput: { "aria-label": "Deliverable" } }}
+          sx={{ width: 210 }}
+        >
           {sheet.deliverables.map((one) => (
-            <MenuItem key={one.id} value={one.id}>{one.preset.name}</MenuItem>
+            <MenuItem key={one.id} value={one.id}>
+              {one.preset.name}
+            </MenuItem>
           ))}
         </TextField>
-        <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`)} title="The bench of the source (B)">Bench<Key>B</Key></Button>
-        <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet.id}`)} title="Back to the sheet (Esc)">Back to the sheet<Key>Esc</Key></Button>
+        <Button
+          color="inherit"
+          onClick={() => void navigate(`/sheets/${sheet.id}/sources/${cell.source}`)}
+          title="The bench of the source (B)"
+        >
+          Bench<Key>B</Key>
+        </Button>
+        <Button color="inherit" onClick={() => void navigate(`/sheets/${sheet.id}`)} title="Back to the sheet (Esc)">
+          Back to the sheet<Key>Esc</Key>
+        </Button>
       </Bar>
       <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
         <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
           {shown && made ? (
             <>
-              <Compared key={shown.id} proof={shown.id} width={made.width * fraction(made.pixel_aspect)} height={made.height} frame={now} way={way} side={side} zoom={zoom} onZoom={setZoom} playing={playing} start={seconds} onMoved={(at) => { setFrame(frameAt(curve?.frames ?? [], at)); }} onStopped={() => { setPlaying(false); }} />
-              <Box sx={{ flex: "none", height: 42, display: "flex", alignItems: "center", gap: 1.25, px: 2, whiteSpace: "nowrap", overflow: "hidden" }}>
-                <Button color="inherit" variant="outlined" onClick={toggle} title="Play or stop (Space)" sx={{ minWidth: 56 }} data-testid="play">{playing ? "Stop" : "Play"}</Button>
-                <Button color="inherit" onClick={() => { go(now - 1); }} title="One frame back (←)" sx={{ minWidth: 32 }}>−1</Button>
-                <Button color="inherit" onClick={() => { go(now + 1); }} title="One frame on (→)" sx={{ minWidth: 32 }}>+1</Button>
+              <Compared
+                key={shown.id}
+                proof={shown.id}
+                width={made.width * fraction(made.pixel_aspect)}
+                height={made.height}
+                frame={now}
+                way={way}
+                side={side}
+                zoom={zoom}
+                onZoom={setZoom}
+                playing={playing}
+                start={seconds}
+                onMoved={(at) => {
+                  setFrame(frameAt(curve?.frames ?? [], at));
+                }}
+                onStopped={() => {
+                  setPlaying(false);
+                }}
+              />
+              <Box
+                sx={{
+                  flex: "none",
+                  height: 42,
+                  display: "flex",
+                  alignItems: "center",
+                  gap: 1.25,
+                  px: 2,
+                  whiteSpace: "nowrap",
+                  overflow: "hidden",
+                }}
+              >
+                <Button
+                  color="inherit"
+                  variant="outlined"
+                  onClick={toggle}
+                  title="Play or stop (Space)"
+                  sx={{ minWidth: 56 }}
+                  data-testid="play"
+                >
+                  {playing ? "Stop" : "Play"}
+                </Button>
+                <Button
+                  color="inherit"
+                  onClick={() => {
+                    go(now - 1);
+                  }}
+                  title="One frame back (←)"
+                  sx={{ minWidth: 32 }}
+                >
+                  −1
+                </Button>
+                <Button
+                  color="inherit"
+                  onClick={() => {
+                    go(now + 1);
+                  }}
+                  title="One frame on (→)"
+                  sx={{ minWidth: 32 }}
+                >
+                  +1
+                </Button>
                 <Box data-testid="proof-frame" sx={{ color: "text.secondary", fontSize: 12 }}>
-                  <Box component="span" sx={{ fontFamily: MONO, fontSize: 13, color: "text.primary" }}>{timecodeText(sourceSeconds, count)}</Box> · {now + 1} of {frames}
+                  <Box component="span" sx={{ fontFamily: MONO, fontSize: 13, color: "text.primary" }}>
+                    {timecodeText(sourceSeconds, count)}
+                  </Box>{" "}
+                  · {now + 1} of {frames}
                 </Box>
                 <Box sx={{ flex: 1 }} />
-                <ToggleButtonGroup exclusive size="small" value={way} onChange={(_, value: Way | null) => { if (value) setWay(value); }} aria-label="Way of comparing" sx={{ "& button": { textTransform: "none", py: 0.25, px: 1 } }}>
+                <ToggleButtonGroup
+                  exclusive
+                  size="small"
+                  value={way}
+                  onChange={(_, value: Way | null) => {
+                    if (value) setWay(value);
+                  }}
+                  aria-label="Way of comparing"
+                  sx={{ "& button": { textTransform: "none", py: 0.25, px: 1 } }}
+                >
                   {WAYS.map((one) => (
-                    <ToggleButton key={one.way} value={one.way} title={one.way === "flip" ? "Flip between source and proof (F)" : `${one.name} (W)`}>{one.name}</ToggleButton>
+                    <ToggleButton
+                      key={one.way}
+                      value={one.way}
+                      title={one.way === "flip" ? "Flip between source and proof (F)" : `${one.name} (W)`}
+                    >
+                      {one.name}
+                    </ToggleButton>
                   ))}
                 </ToggleButtonGroup>
-                <TextField select size="small" value={ZOOMS.includes(zoom) ? zoom : -1} onChange={(event) => { setZoom(Number(event.target.value)); }} slotProps={{ htmlInput: { "aria-label": "Size" } }} sx={{ width: 96, "& .MuiSelect-select": { py: 0.5 } }}>
+                <TextField
+                  select
+                  size="small"
+                  value={ZOOMS.includes(zoom) ? zoom : -1}
+                  onChange={(event) => {
+                    setZoom(Number(event.target.value));
+                  }}
+                  slotProps={{ htmlInput: { "aria-label": "Size" } }}
+                  sx={{ width: 96, "& .MuiSelect-select": { py: 0.5 } }}
+                >
                   {!ZOOMS.includes(zoom) && <MenuItem value={-1}>{Math.round(zoom * 100)} %</MenuItem>}
                   {ZOOMS.map((one) => (
-                    <MenuItem key={one} value={one}>{one === 0 ? "whole" : `${String(one * 100)} %`}</MenuItem>
+                    <MenuItem key={one} value={one}>
+                      {one === 0 ? "whole" : `${String(one * 100)} %`}
+                    </MenuItem>
                   ))}
                 </TextField>
               </Box>
               {curve && <Curve comparison={curve} frame={now} onFrame={go} />}
-              {mates.length > 1 && <Strip proofs={mates} chosen={shown.id} frame={now} onChoose={choose} onUse={(proof, target) => void use(proof, target)} />}
+              {mates.length > 1 && (
+                <Strip
+                  proofs={mates}
+                  chosen={shown.id}
+                  frame={now}
+                  onChoose={choose}
+                  onUse={(proof, target) => void use(proof, target)}
+                />
+              )}
             </>
           ) : (
             <>
               <Nothing shown={shown} />
-              {mates.length > 1 && shown && <Strip proofs={mates} chosen={shown.id} frame={now} onChoose={choose} onUse={(proof, target) => void use(proof, target)} />}
+              {mates.length > 1 && shown && (
+                <Strip
+                  proofs={mates}
+                  chosen={shown.id}
+                  frame={now}
+                  onChoose={choose}
+                  onUse={(proof, target) => void use(proof, target)}
+                />
+              )}
             </>
           )}
         </Box>
-        <Box component="aside" aria-label="Proofs" data-testid="proofs" sx={{ width: 330, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pb: 2 }}>
+        <Box
+          component="aside"
+          aria-label="Proofs"
+          data-testid="proofs"
+          sx={{
+            width: 330,
+            flex: "none",
+            overflow: "auto",
+            borderLeft: 1,
+            borderColor: "divider",
+            bgcolor: "background.paper",
+            px: 2,
+            pb: 2,
+          }}
+        >
           {shown && made && <Foretold proof={shown} />}
-          <Ask proofs={proofs} count={count} strips={offered} without={plan ? withoutSteps(plan) : []} at={made ? sourceSeconds : null} onProve={(moments, length, variants) => void prove(moments, length, variants)} onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)} />
+          <Ask
+            proofs={proofs}
+            count={count}
+            strips={offered}
+            without={plan ? withoutSteps(plan) : []}
+            at={made ? sourceSeconds : null}
+            onProve={(moments, length, variants) => void prove(moments, length, variants)}
+            onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)}
+          />
           {proofs.proofs.length > 0 && <Heading>Proofs</Heading>}
           {proofs.proofs.map((proof) => (
-            <Box key={proof.id} data-testid="proof" data-state={proof.state} sx={{ display: "flex", alignItems: "center", gap: 1, py: 0.25, borderRadius: 1, bgcolor: proof.id === shown?.id ? "action.selected" : undefined }}>
+            <Box
+              key={proof.id}
+              data-testid="proof"
+              data-state={proof.state}
+              sx={{
+                display: "flex",
+                alignItems: "center",
+                gap: 1,
+                py: 0.25,
+                borderRadius: 1,
+                bgcolor: proof.id === shown?.id ? "action.selected" : undefined,
+              }}
+            >
               <Facet state={proof.state} fraction={proof.fraction} size={16} title={proof.state} />
-              <Box component="button" onClick={() => { choose(proof); }} sx={{ all: "unset", flex: 1, minWidth: 0, cursor: "pointer", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}>
-                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>{timecodeText(fraction(proof.parts[0]?.from ?? "0"), count)}</Box> {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
-                {proof.made && <Box component="span" sx={{ color: "text.secondary" }}> {sizeText(proof.made.size)} · {proof.made.ssim.toFixed(4)}</Box>}
-                {proof.problem && <Box component="span" sx={{ color: "error.main" }}> {proof.problem.why}</Box>}
+              <Box
+                component="button"
+                onClick={() => {
+                  choose(proof);
+                }}
+                sx={{
+                  all: "unset",
+                  flex: 1,
+                  minWidth: 0,
+                  cursor: "pointer",
+                  whiteSpace: "nowrap",
+                  overflow: "hidden",
+                  textOverflow: "ellipsis",
+                }}
+              >
+                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>
+                  {timecodeText(fraction(proof.parts[0]?.from ?? "0"), count)}
+                </Box>{" "}
+                {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
+                {proof.made && (
+                  <Box component="span" sx={{ color: "text.secondary" }}>
+                    {" "}
+                    {sizeText(proof.made.size)} · {proof.made.ssim.toFixed(4)}
+                  </Box>
+                )}
+                {proof.problem && (
+                  <Box component="span" sx={{ color: "error.main" }}>
+                    {" "}
+                    {proof.problem.why}
+                  </Box>
+                )}
               </Box>
-              <Button color="inherit" onClick={() => void remove(proof)} disabled={proof.state === "running"} title="Remove this proof; what it has shown stays in the forecasts" sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}>Remove</Button>
+              <Button
+                color="inherit"
+                onClick={() => void remove(proof)}
+                disabled={proof.state === "running"}
+                title="Remove this proof; what it has shown stays in the forecasts"
+                sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}
+              >
+                Remove
+              </Button>
             </Box>
           ))}
         </Box>
@@ -228,9 +520,16 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
 function Nothing({ shown }: { shown: Proof | undefined }) {
   if (shown && (shown.state === "running" || shown.state === "waiting")) {
     return (
-      <Box data-testid="making" sx={{ m: "auto", display: "flex", flexDirection: "column", alignItems: "center", gap: 1 }}>
+      <Box
+        data-testid="making"
+        sx={{ m: "auto", display: "flex", flexDirection: "column", alignItems: "center", gap: 1 }}
+      >
         <Facet state={shown.state} fraction={shown.fraction} size={48} title={shown.state} />
-        <Box>{shown.state === "waiting" ? "Others come first" : `${String(Math.floor(shown.fraction * 100))} % made, by the very plan of the output`}</Box>
+        <Box>
+          {shown.state === "waiting"
+            ? "Others come first"
+            : `${String(Math.floor(shown.fraction * 100))} % made, by the very plan of the output`}
+        </Box>
       </Box>
     );
   }
@@ -245,8 +544,9 @@ function Nothing({ shown }: { shown: Proof | undefined }) {
   }
   return (
     <Box sx={{ m: "auto", maxWidth: 420, textAlign: "center", color: "text.secondary" }}>
-      <Box sx={{ fontSize: 16, color: "text.primary", fontWeight: 600, mb: 0.5 }}>Nothing is proved yet</Box>
-      A proof is a few seconds made exactly as the whole will be, shown beside its source: in motion, frame by frame, and with what it foretells of size, rate and time. Choose moments on the right and prove them.
+      <Box sx={{ fontSize: 16, color: "text.primary", fontWeight: 600, mb: 0.5 }}>Nothing is proved yet</Box>A proof is
+      a few seconds made exactly as the whole will be, shown beside its source: in motion, frame by frame, and with what
+      it foretells of size, rate and time. Choose moments on the right and prove them.
     </Box>
   );
 }
@@ -260,13 +560,22 @@ function Foretold({ proof }: { proof: Proof }) {
       <Heading>{proof.label || "As planned"}</Heading>
       {whole && (
         <Box sx={{ fontSize: 20, fontWeight: 700 }}>
-          ≈ {sizeText(whole.size)} <Box component="span" sx={{ fontSize: 13, fontWeight: 400, color: "text.secondary" }}>for the whole, {(whole.rate / 1e6).toFixed(2)} Mb/s{whole.seconds == null ? "" : `, made in about ${spanText(whole.seconds)}`}</Box>
+          ≈ {sizeText(whole.size)}{" "}
+          <Box component="span" sx={{ fontSize: 13, fontWeight: 400, color: "text.secondary" }}>
+            for the whole, {(whole.rate / 1e6).toFixed(2)} Mb/s
+            {whole.seconds == null ? "" : `, made in about ${spanText(whole.seconds)}`}
+          </Box>
         </Box>
       )}
       <Box sx={{ color: "text.secondary" }}>
-        This proof: {sizeText(made.size)}, SSIM {made.ssim.toFixed(4)} (least {made.least_ssim.toFixed(4)}), {made.psnr >= 100 ? "the same to the bit" : `${made.psnr.toFixed(1)} dB`}
+        This proof: {sizeText(made.size)}, SSIM {made.ssim.toFixed(4)} (least {made.least_ssim.toFixed(4)}),{" "}
+        {made.psnr >= 100 ? "the same to the bit" : `${made.psnr.toFixed(1)} dB`}
       </Box>
-      {proof.steps.length > 0 && <Box sx={{ color: "text.secondary", fontSize: 12 }}>{plural(proof.steps.length, "step")}: {proof.steps.join(", ")}</Box>}
+      {proof.steps.length > 0 && (
+        <Box sx={{ color: "text.secondary", fontSize: 12 }}>
+          {plural(proof.steps.length, "step")}: {proof.steps.join(", ")}
+        </Box>
+      )}
     </Box>
   );
 }

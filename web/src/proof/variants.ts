@@ -31,16 +31,33 @@ function qualityStrip(plan: Plan): Strip | null {
   const rate = plan.picture?.rate;
   if (rate?.mode === "constant_quality") {
     const values = [-6, -3, 0, 3, 6].map((step) => rate.crf + step).filter((crf) => crf >= 1 && crf <= 51);
-    return { name: "Quality (CRF)", variants: values.map((crf) => ({ label: `CRF ${String(crf)}`, overrides: picture({ rate: { mode: "constant_quality", crf } }) })) };
+    return {
+      name: "Quality (CRF)",
+      variants: values.map((crf) => ({
+        label: `CRF ${String(crf)}`,
+        overrides: picture({ rate: { mode: "constant_quality", crf } }),
+      })),
+    };
   }
   if (rate?.mode === "average" || rate?.mode === "constant") {
-    const values = [0.5, 0.75, 1, 1.5, 2].map((factor) => Math.round((rate.bits_per_second * factor) / 1e5) * 1e5).filter((bits) => bits > 0);
-    return { name: "Bit rate", variants: values.map((bits) => ({ label: `${String(bits / 1e6)} Mb/s`, overrides: picture({ rate: { ...rate, bits_per_second: bits } }) })) };
+    const values = [0.5, 0.75, 1, 1.5, 2]
+      .map((factor) => Math.round((rate.bits_per_second * factor) / 1e5) * 1e5)
+      .filter((bits) => bits > 0);
+    return {
+      name: "Bit rate",
+      variants: values.map((bits) => ({
+        label: `${String(bits / 1e6)} Mb/s`,
+        overrides: picture({ rate: { ...rate, bits_per_second: bits } }),
+      })),
+    };
   }
   return null;
 }
 
-const fixed = (name: string, values: [string, PicturePatch][]): Strip => ({ name, variants: values.map(([label, patch]) => ({ label, overrides: picture(patch) })) });
+const fixed = (name: string, values: [string, PicturePatch][]): Strip => ({
+  name,
+  variants: values.map(([label, patch]) => ({ label, overrides: picture(patch) })),
+});
 
 const CLEANING = fixed("Noise", [
   ["noise left", { cleaning: { denoise: "off" } }],
@@ -76,15 +93,30 @@ export function strips(plan: Plan): Strip[] {
   const steps = plan.picture?.steps ?? [];
   const quality = qualityStrip(plan);
   const effort = plan.picture && ["h264", "hevc"].includes(plan.picture.codec);
-  return [...(quality ? [quality] : []), ...(steps.some((step) => step.step === "deinterlace") ? [FIELDS] : []), CLEANING, BLOCKS, ...(effort ? [EFFORT] : []), SIZE];
+  return [
+    ...(quality ? [quality] : []),
+    ...(steps.some((step) => step.step === "deinterlace") ? [FIELDS] : []),
+    CLEANING,
+    BLOCKS,
+    ...(effort ? [EFFORT] : []),
+    SIZE,
+  ];
 }
 
-const WITHOUT_CONVERTING: Variant = { label: "without converting colour", overrides: picture({ colour: { space: "same", range: "limited" } }) };
+const WITHOUT_CONVERTING: Variant = {
+  label: "without converting colour",
+  overrides: picture({ colour: { space: "same", range: "limited" } }),
+};
 
 /** Whether luma and chroma get another colour space, and not only another size or other bits. */
 function changesColour({ from, to }: Extract<Step, { step: "resample" }>): boolean {
   const isRgb = from.space.matrix === "gbr" || to.space.matrix === "gbr";
-  return !isRgb && (from.space.primaries !== to.space.primaries || from.space.transfer !== to.space.transfer || from.space.matrix !== to.space.matrix);
+  return (
+    !isRgb &&
+    (from.space.primaries !== to.space.primaries ||
+      from.space.transfer !== to.space.transfer ||
+      from.space.matrix !== to.space.matrix)
+  );
 }
 
 /** Steps that can be left out, in words, each with what leaves it out. */
@@ -108,7 +140,10 @@ export function withoutSteps(plan: Plan): Variant[] {
         found.push({ label: "without smoothing blocks", overrides: picture({ cleaning: { deblock: "off" } }) });
         break;
       case "adjust":
-        found.push({ label: "without changing levels", overrides: picture({ adjustment: { brightness: 0, contrast: 100, gamma: 100, saturation: 100 } }) });
+        found.push({
+          label: "without changing levels",
+          overrides: picture({ adjustment: { brightness: 0, contrast: 100, gamma: 100, saturation: 100 } }),
+        });
         break;
       case "grey":
         found.push({ label: "with its colour", overrides: picture({ greyscale: false }) });
@@ -126,7 +161,10 @@ export function withoutSteps(plan: Plan): Variant[] {
         found.push({ label: "without subtitles", overrides: picture({ overlays: { subtitles: { rule: "never" } } }) });
         break;
       case "burn_in":
-        found.push({ label: "without text", overrides: picture({ overlays: { burn_in: { timecode: false, name: false, frame: false } } }) });
+        found.push({
+          label: "without text",
+          overrides: picture({ overlays: { burn_in: { timecode: false, name: false, frame: false } } }),
+        });
         break;
       case "watermark":
         found.push({ label: "without the watermark", overrides: picture({ overlays: { watermark: null } }) });

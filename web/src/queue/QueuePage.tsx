@@ -1,59 +1,140 @@
-/** The queue: when the night will be over, and what is worked on in which order. */
+/** The queue: when the night will be over, and what is worked on in which order. Only rows in sight are loaded and drawn. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type DragEvent, useState } from "react";
-import { api, type QueueItem, type RunState } from "../api/client";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type DragEvent, useLayoutEffect, useRef, useState } from "react";
+import { api, type QueueItem } from "../api/client";
 import { keys } from "../api/live";
 import { useActions } from "../shared/actions";
 import { Bar } from "../shared/Bar";
+import { useMayCancel } from "../shared/cancelling";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
 import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
+import { useQueueHead, useQueueRows, useRowPlaces } from "./rows";
 import { Undecided } from "./Undecided";
 
 type RunAction = "pause" | "resume" | "cancel" | "retry";
 
+const ROW = 38;
+
+interface Chosen {
+  run: string;
+  place: number;
+}
+
 export default function QueuePage() {
-  const { data: queue, dataUpdatedAt, error } = useQuery({ queryKey: keys.queue, queryFn: api.queue, staleTime: 0 });
+  const { data: queue, error } = useQueueHead();
+  const { data: night, dataUpdatedAt } = useQuery({ queryKey: keys.night, queryFn: api.night, staleTime: 0 });
   const { refuse } = useTell();
   const client = useQueryClient();
+  const { rowAt, placeOf } = useRowPlaces();
   const now = useNow();
-  const [chosen, setChosen] = useState<string | null>(null);
+  const [chosen, setChosen] = useState<Chosen | null>(null);
   const [over, setOver] = useState<string | null>(null);
-  const items = queue?.items ?? [];
-  const open = items.filter((item) => isOpen(item.run));
-  const waiting = items.filter((item) => item.run.state === "waiting").map((item) => item.run.id);
-  const act = (action: RunAction, of: QueueItem[]) => {
-    api.act(action, of.map((item) => item.run.id)).catch(refuse);
+  const scroller = useRef<HTMLDivElement>(null);
+  const table = useRef<HTMLTableElement>(null);
+  const [above, setAbove] = useState(0);
+  // What stands above the rows grows and shrinks with the night.
+  useLayoutEffect(() => {
+    setAbove(table.current?.offsetTop ?? 0);
+  }, [night]);
+  const count = queue?.rows ?? 0;
+  const view = useVirtualizer({
+    count,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+    scrollMargin: above,
+  });
+  const inSight = view.getVirtualItems();
+  const rows = useQueueRows(inSight[0]?.index ?? 0, inSight.at(-1)?.index ?? 0);
+  const open = queue ? queue.at_work + queue.held + queue.waiting : 0;
+  const firstWaiting = queue ? queue.at_work + queue.held : 0;
+  const act = (action: RunAction, runs: string[] | null) => {
+    api.act(action, runs).catch(refuse);
   };
-  const inState = (...states: RunState[]) => items.filter((item) => states.includes(item.run.state));
-  const move = (run: string, before: string | null) => {
-    api
-      .moveRuns([run], before)
-      .then(() => client.invalidateQueries({ queryKey: keys.queue }))
-      .catch(refuse);
+  const mayCancel = useMayCancel();
+  const cancel = async (item: QueueItem) => {
+    if (await mayCancel([item.run])) act("cancel", [item.run.id]);
   };
-  const place = chosen ? waiting.indexOf(chosen) : -1;
-  const step = (to: number) => {
-    if (chosen) move(chosen, waiting.filter((run) => run !== chosen)[to] ?? null);
+  const move = async (run: string, before: string | null) => {
+    try {
+      await api.moveRuns([run], before);
+      await client.invalidateQueries({ queryKey: keys.queue });
+    } catch (error) {
+      refuse(error);
+    }
   };
-  const chosenItem = items.find((item) => item.run.id === chosen);
+  /** Moves the chosen run to a place, by the run that is there now. */
+  const moveTo = async (place: number) => {
+    if (!chosen) return;
+    const to = Math.min(Math.max(place, firstWaiting), open - 1);
+    const before = place >= open ? undefined : await rowAt(to > chosen.place ? to + 1 : to);
+    setChosen({ run: chosen.run, place: to });
+    await move(chosen.run, before?.run.state === "waiting" ? before.run.id : null);
+  };
+  const choose = (run: string, place: number) => {
+    setChosen({ run, place });
+  };
+  const step = async (by: number) => {
+    const place = Math.min(Math.max((chosen?.place ?? -1) + by, 0), count - 1);
+    const item = await rowAt(place);
+    if (!item) return;
+    choose(item.run.id, place);
+    view.scrollToIndex(place);
+  };
+  const chosenItem = chosen ? rows.get(chosen.place) : undefined;
+  const isWaiting = chosenItem?.run.state === "waiting";
   useActions([
-    { name: "Hold everything", key: "H", enabled: inState("running", "waiting").length > 0, run: () => { act("pause", inState("running", "waiting")); } },
-    { name: "Let all go on", key: "G", enabled: inState("paused").length > 0, run: () => { act("resume", inState("paused")); } },
-    { name: "Move the chosen run to the front", key: "f", enabled: place > 0, run: () => { step(0); } },
-    { name: "Move the chosen run up", key: "[", enabled: place > 0, run: () => { step(place - 1); } },
-    { name: "Move the chosen run down", key: "]", enabled: place >= 0 && place < waiting.length - 1, run: () => { step(place + 1); } },
-    { name: "Move the chosen run to the end", key: "e", enabled: place >= 0, run: () => { step(waiting.length); } },
-    { name: "Cancel the chosen run", key: "c", enabled: chosenItem !== undefined && isOpen(chosenItem.run), run: () => { if (chosenItem) act("cancel", [chosenItem]); } },
+    {
+      name: "Hold everything",
+      key: "H",
+      enabled: (queue?.at_work ?? 0) + (queue?.waiting ?? 0) > 0,
+      run: () => {
+        act("pause", null);
+      },
+    },
+    {
+      name: "Let all go on",
+      key: "G",
+      enabled: (queue?.held ?? 0) > 0,
+      run: () => {
+        act("resume", null);
+      },
+    },
+    { name: "Choose the run above", key: "ArrowUp", enabled: count > 0, run: () => void step(-1) },
+    { name: "Choose the run below", key: "ArrowDown", enabled: count > 0, run: () => void step(1) },
+    { name: "Move the chosen run to the front", key: "f", enabled: isWaiting, run: () => void moveTo(firstWaiting) },
+    {
+      name: "Move the chosen run up",
+      key: "Shift+ArrowUp",
+      enabled: isWaiting,
+      run: () => void moveTo((chosen?.place ?? 0) - 1),
+    },
+    {
+      name: "Move the chosen run down",
+      key: "Shift+ArrowDown",
+      enabled: isWaiting,
+      run: () => void moveTo((chosen?.place ?? 0) + 1),
+    },
+    { name: "Move the chosen run to the end", key: "e", enabled: isWaiting, run: () => void moveTo(open) },
+    {
+      name: "Cancel the chosen run",
+      key: "c",
+      enabled: chosenItem !== undefined && isOpen(chosenItem.run),
+      run: () => {
+        if (chosenItem) void cancel(chosenItem);
+      },
+    },
   ]);
-  const left = queue?.all_done_in ?? null;
+  const left = night?.all_done_in ?? null;
   const head = () => {
-    if (!queue) return error ? "The queue could not be loaded." : "Loading …";
-    if (open.length === 0) return "Nothing waits.";
+    if (!queue || !night) return error ? "The queue could not be loaded." : "Loading …";
+    if (open === 0) return "Nothing waits.";
     if (left === null) return "Everything is held.";
     return `All done at about ${clockText(new Date(dataUpdatedAt + left * 1000))}.`;
   };
@@ -68,44 +149,127 @@ export default function QueuePage() {
       event.preventDefault();
       setOver(item.run.id);
     },
-    onDragEnd: () => { setOver(null); },
+    onDragEnd: () => {
+      setOver(null);
+    },
     onDrop: (event: DragEvent) => {
       event.preventDefault();
       setOver(null);
       const run = event.dataTransfer.getData("text/x-beryl-run");
-      if (run && run !== item.run.id) move(run, item.run.id);
+      if (run && run !== item.run.id) void move(run, item.run.id);
     },
   });
+  const before = (inSight[0]?.start ?? above) - above;
+  const behind = Math.max(0, view.getTotalSize() - ((inSight.at(-1)?.end ?? above) - above));
   return (
     <>
-      <Bar title="Queue" detail={queue && `${plural(open.length, "run")} open`}>
-        {inState("paused").length > 0 && <Button color="inherit" variant="outlined" title="Let all go on (Shift+G)" onClick={() => { act("resume", inState("paused")); }}>Let all go on</Button>}
-        {inState("running", "waiting").length > 0 && <Button color="inherit" variant="outlined" title="Hold everything (Shift+H)" onClick={() => { act("pause", inState("running", "waiting")); }}>Hold everything</Button>}
+      <Bar title="Queue" detail={queue && `${plural(open, "run")} open`}>
+        {queue && queue.held > 0 && (
+          <Button
+            color="inherit"
+            variant="outlined"
+            title="Let all go on (Shift+G)"
+            onClick={() => {
+              act("resume", null);
+            }}
+          >
+            Let all go on
+          </Button>
+        )}
+        {queue && queue.at_work + queue.waiting > 0 && (
+          <Button
+            color="inherit"
+            variant="outlined"
+            title="Hold everything (Shift+H)"
+            onClick={() => {
+              act("pause", null);
+            }}
+          >
+            Hold everything
+          </Button>
+        )}
       </Bar>
-      <Box sx={{ flex: 1, overflow: "auto" }}>
+      <Box ref={scroller} sx={{ flex: 1, overflow: "auto", position: "relative" }}>
         <Box sx={{ px: 2.5, py: 2, display: "flex", alignItems: "baseline", gap: 2 }}>
-          <Box component="h2" data-testid="night-end" sx={{ fontSize: 22, fontWeight: 700, m: 0 }}>{head()}</Box>
-          <Box sx={{ color: "text.secondary" }}>{left !== null && `${spanText(Math.max(0, left - (now - dataUpdatedAt) / 1000))} of work on ${plural(queue?.lanes ?? 1, "engine slot")}`}</Box>
+          <Box component="h2" data-testid="night-end" sx={{ fontSize: 22, fontWeight: 700, m: 0 }}>
+            {head()}
+          </Box>
+          <Box sx={{ color: "text.secondary" }}>
+            {left !== null &&
+              `${spanText(Math.max(0, left - (now - dataUpdatedAt) / 1000))} of work on ${plural(night?.lanes ?? 1, "engine slot")}`}
+          </Box>
         </Box>
-        {queue && queue.withheld.length > 0 && <Undecided items={queue.withheld} days={queue.withheld_days} now={now} />}
-        {queue && left !== null && <Night queue={queue} loaded={dataUpdatedAt} now={now} chosen={chosen} onChoose={setChosen} />}
-        <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", "& td, & th": { textAlign: "left", borderBottom: 1, borderColor: "divider", px: 1.5, height: 38, whiteSpace: "nowrap" }, "& th": { color: "text.secondary", fontWeight: 500 } }}>
+        {night && night.withheld.length > 0 && (
+          <Undecided items={night.withheld} days={night.withheld_days} now={now} />
+        )}
+        {night && left !== null && (
+          <Night
+            night={night}
+            loaded={dataUpdatedAt}
+            now={now}
+            chosen={chosen?.run ?? null}
+            onChoose={(run) => {
+              setChosen({ run, place: placeOf(run) });
+            }}
+          />
+        )}
+        <Box
+          component="table"
+          ref={table}
+          aria-rowcount={count + 1}
+          sx={{
+            width: "100%",
+            tableLayout: "fixed",
+            borderCollapse: "collapse",
+            "& td, & th": {
+              textAlign: "left",
+              borderBottom: 1,
+              borderColor: "divider",
+              px: 1.5,
+              height: ROW,
+              whiteSpace: "nowrap",
+              overflow: "hidden",
+              textOverflow: "ellipsis",
+            },
+            "& th": { color: "text.secondary", fontWeight: 500 },
+          }}
+        >
           <thead>
             <tr>
-              <th aria-label="State" />
-              <th>Source</th>
-              <th>Deliverable</th>
-              <th>From</th>
+              <th aria-label="State" style={{ width: 48 }} />
+              <th style={{ width: "24%" }}>Source</th>
+              <th style={{ width: "14%" }}>Deliverable</th>
+              <th style={{ width: "12%" }}>From</th>
               <th>Where it is</th>
-              <th>Speed</th>
-              <th>Left</th>
-              <th aria-label="Actions" />
+              <th style={{ width: 80 }}>Speed</th>
+              <th style={{ width: 110 }}>Left</th>
+              <th aria-label="Actions" style={{ width: 170 }} />
             </tr>
           </thead>
           <tbody>
-            {items.map((item) => (
-              <Row key={item.run.id} item={item} isChosen={item.run.id === chosen} isOver={item.run.id === over} onChoose={() => { setChosen(item.run.id); }} onAct={(action) => { act(action, [item]); }} drag={drag(item)} />
-            ))}
+            {before > 0 && <Gap height={before} />}
+            {inSight.map(({ index }) => {
+              const item = rows.get(index);
+              if (!item) return <Gap key={index} height={ROW} />;
+              return (
+                <Row
+                  key={item.run.id}
+                  item={item}
+                  place={index}
+                  isChosen={item.run.id === chosen?.run}
+                  isOver={item.run.id === over}
+                  onChoose={() => {
+                    choose(item.run.id, index);
+                  }}
+                  onAct={(action) => {
+                    if (action === "cancel") void cancel(item);
+                    else act(action, [item.run.id]);
+                  }}
+                  drag={drag(item)}
+                />
+              );
+            })}
+            {behind > 0 && <Gap height={behind} />}
           </tbody>
         </Box>
       </Box>
@@ -113,11 +277,22 @@ export default function QueuePage() {
   );
 }
 
+/** Room for rows that are not drawn. */
+function Gap({ height }: { height: number }) {
+  return (
+    <tr aria-hidden={true}>
+      <td colSpan={8} style={{ height, padding: 0, border: 0 }} />
+    </tr>
+  );
+}
+
 function where({ run }: QueueItem): string {
   switch (run.state) {
     case "running":
       if (run.progress?.read_back != null) return progressText(run.progress);
-      return run.progress ? `${String(Math.floor(run.progress.fraction * 100))} %${run.progress.passes === 2 ? `, pass ${String(run.progress.pass)} of 2` : ""}` : "starting";
+      return run.progress
+        ? `${String(Math.floor(run.progress.fraction * 100))} %${run.progress.passes === 2 ? `, pass ${String(run.progress.pass)} of 2` : ""}`
+        : "starting";
     case "done":
       return `${sizeText(run.size ?? 0)}, checked`;
     case "withheld":
@@ -133,6 +308,7 @@ function where({ run }: QueueItem): string {
 
 interface RowProps {
   item: QueueItem;
+  place: number;
   isChosen: boolean;
   isOver: boolean;
   onChoose: () => void;
@@ -140,27 +316,80 @@ interface RowProps {
   drag: object;
 }
 
-function Row({ item, isChosen, isOver, onChoose, onAct, drag }: RowProps) {
+function Row({ item, place, isChosen, isOver, onChoose, onAct, drag }: RowProps) {
   const { run } = item;
   const progress = run.state === "running" ? run.progress : null;
   return (
-    <Box component="tr" data-state={run.state} data-run={run.id} aria-selected={isChosen} onClick={onChoose} {...drag} sx={{ bgcolor: isChosen ? "action.selected" : undefined, cursor: run.state === "waiting" ? "grab" : "default", "& td": isOver ? { boxShadow: "inset 0 2px 0 currentColor" } : {} }}>
-      <td style={{ width: 40 }}>
+    <Box
+      component="tr"
+      aria-rowindex={place + 2}
+      data-state={run.state}
+      data-run={run.id}
+      aria-selected={isChosen}
+      onClick={onChoose}
+      {...drag}
+      sx={{
+        bgcolor: isChosen ? "action.selected" : undefined,
+        cursor: run.state === "waiting" ? "grab" : "default",
+        "& td": isOver ? { boxShadow: "inset 0 2px 0 currentColor" } : {},
+      }}
+    >
+      <td>
         <Facet state={run.state} fraction={run.progress?.fraction ?? 0} title={stateWord(run.state)} />
       </td>
       <td>
         <b>{item.source_name}</b>
       </td>
       <td>{item.preset_name}</td>
-      <Box component="td" sx={{ color: "text.secondary" }}>{item.origin_name}</Box>
-      <Box component="td" sx={{ maxWidth: 340, overflow: "hidden", textOverflow: "ellipsis" }} title={where(item)}>{where(item)}</Box>
+      <Box component="td" sx={{ color: "text.secondary" }}>
+        {item.origin_name}
+      </Box>
+      <Box component="td" title={where(item)}>
+        {where(item)}
+      </Box>
       <td>{progress && progress.speed > 0 ? `${progress.speed.toFixed(progress.speed < 1 ? 2 : 1)}×` : ""}</td>
       <td>{progress?.remaining == null ? "" : spanText(progress.remaining)}</td>
       <td style={{ textAlign: "right" }}>
-        {run.state === "paused" && <Button color="inherit" onClick={() => { onAct("resume"); }}>Go on</Button>}
-        {(run.state === "running" || run.state === "waiting") && <Button color="inherit" onClick={() => { onAct("pause"); }}>Hold</Button>}
-        {isOpen(run) && <Button color="inherit" onClick={() => { onAct("cancel"); }}>Cancel</Button>}
-        {(run.state === "failed" || run.state === "cancelled") && <Button color="inherit" onClick={() => { onAct("retry"); }}>Retry</Button>}
+        {run.state === "paused" && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              onAct("resume");
+            }}
+          >
+            Go on
+          </Button>
+        )}
+        {(run.state === "running" || run.state === "waiting") && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              onAct("pause");
+            }}
+          >
+            Hold
+          </Button>
+        )}
+        {isOpen(run) && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              onAct("cancel");
+            }}
+          >
+            Cancel
+          </Button>
+        )}
+        {(run.state === "failed" || run.state === "cancelled") && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              onAct("retry");
+            }}
+          >
+            Retry
+          </Button>
+        )}
       </td>
     </Box>
   );

@@ -5,7 +5,7 @@ import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, type ReactNode, useContext, useState } from "react";
+import { type SyntheticEvent, type ReactNode, useContext, useState } from "react";
 import { api, type Aid, type Settings } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
@@ -35,7 +35,9 @@ export default function SettingsPage() {
 function Part({ title, about, children }: { title: string; about: string; children: ReactNode }) {
   return (
     <section>
-      <Box component="h2" sx={{ fontSize: 15, fontWeight: 700, m: 0 }}>{title}</Box>
+      <Box component="h2" sx={{ fontSize: 15, fontWeight: 700, m: 0 }}>
+        {title}
+      </Box>
       <Box sx={{ color: "text.secondary", mb: 1.5 }}>{about}</Box>
       {children}
     </section>
@@ -51,7 +53,7 @@ function Storages() {
   const client = useQueryClient();
   const { refuse } = useTell();
   const refresh = () => client.invalidateQueries({ queryKey: keys.storages });
-  const add = (event: FormEvent) => {
+  const add = (event: SyntheticEvent) => {
     event.preventDefault();
     api
       .addStorage(name, root)
@@ -63,29 +65,71 @@ function Storages() {
       .catch(refuse);
   };
   return (
-    <Part title="Storages" about="Folders of this machine that Beryl may read from and write to. Nothing outside them can be reached.">
+    <Part
+      title="Storages"
+      about="Folders of this machine that Beryl may read from and write to. Nothing outside them can be reached."
+    >
       {storages.map((storage) => (
-        <Box key={storage.id} sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.75, borderBottom: 1, borderColor: "divider" }}>
+        <Box
+          key={storage.id}
+          sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.75, borderBottom: 1, borderColor: "divider" }}
+        >
           <Box sx={{ fontWeight: 600, width: 180 }}>{storage.name}</Box>
           <Box sx={{ flex: 1, color: "text.secondary", overflowWrap: "anywhere" }}>
             {storage.root}
-            {storage.overlaps != null && <Box sx={{ color: "warning.main" }}>Overlaps “{storage.overlaps}”: a file is found in both.</Box>}
+            {storage.overlaps != null && (
+              <Box sx={{ color: "warning.main" }}>Overlaps “{storage.overlaps}”: a file is found in both.</Box>
+            )}
           </Box>
-          <Box sx={{ color: reachText(storage) === "" ? "text.secondary" : "warning.main", fontVariantNumeric: "tabular-nums" }}>
+          <Box
+            sx={{
+              color: reachText(storage) === "" ? "text.secondary" : "warning.main",
+              fontVariantNumeric: "tabular-nums",
+            }}
+          >
             {storage.is_retired ? "retired" : reachText(storage) || `${sizeText(storage.free ?? 0)} free`}
           </Box>
-          <Button color="inherit" title={RETIRING} onClick={() => { api.retireStorage(storage.id, !storage.is_retired).then(refresh).catch(refuse); }}>
+          <Button
+            color="inherit"
+            title={RETIRING}
+            onClick={() => {
+              api.retireStorage(storage.id, !storage.is_retired).then(refresh).catch(refuse);
+            }}
+          >
             {storage.is_retired ? "Use again" : "Retire"}
           </Button>
-          <Button color="inherit" title="For a storage that nothing refers to. Its files stay." onClick={() => { api.removeStorage(storage.id).then(refresh).catch(refuse); }}>
+          <Button
+            color="inherit"
+            title="For a storage that nothing refers to. Its files stay."
+            onClick={() => {
+              api.removeStorage(storage.id).then(refresh).catch(refuse);
+            }}
+          >
             Remove
           </Button>
         </Box>
       ))}
       <Box component="form" onSubmit={add} sx={{ display: "flex", gap: 1.5, mt: 2 }}>
-        <TextField size="small" label="Name" value={name} onChange={(event) => { setName(event.target.value); }} />
-        <TextField size="small" label="Folder on this machine" value={root} onChange={(event) => { setRoot(event.target.value); }} sx={{ flex: 1 }} />
-        <Button type="submit" variant="outlined" disabled={name === "" || root === ""}>Add</Button>
+        <TextField
+          size="small"
+          label="Name"
+          value={name}
+          onChange={(event) => {
+            setName(event.target.value);
+          }}
+        />
+        <TextField
+          size="small"
+          label="Folder on this machine"
+          value={root}
+          onChange={(event) => {
+            setRoot(event.target.value);
+          }}
+          sx={{ flex: 1 }}
+        />
+        <Button type="submit" variant="outlined" disabled={name === "" || root === ""}>
+          Add
+        </Button>
       </Box>
     </Part>
   );
@@ -112,18 +156,45 @@ function Aids() {
     await refresh();
   };
   return (
-    <Part title="Tables and pictures" about="Look-up tables (.cube) for colour and pictures (PNG) for watermarks. Presets and benches call them by name.">
+    <Part
+      title="Tables and pictures"
+      about="Look-up tables (.cube) for colour and pictures (PNG) for watermarks. Presets and benches call them by name."
+    >
       {aids.map((aid) => (
-        <Box key={`${aid.kind} ${aid.name}`} data-testid="aid" sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.5, borderBottom: 1, borderColor: "divider" }}>
+        <Box
+          key={`${aid.kind} ${aid.name}`}
+          data-testid="aid"
+          sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.5, borderBottom: 1, borderColor: "divider" }}
+        >
           <Box sx={{ fontWeight: 600, width: 260, overflowWrap: "anywhere" }}>{aid.name}</Box>
           <Box sx={{ width: 60, color: "text.secondary" }}>{KINDS[aid.kind]}</Box>
           <Box sx={{ flex: 1, color: "text.secondary" }}>{aid.detail}</Box>
-          {aid.id != null && <Button color="inherit" title="What calls it by name cannot be made any more" onClick={() => { if (aid.id != null) api.removeAid(aid.id).then(refresh).catch(refuse); }}>Remove</Button>}
+          {aid.id != null && (
+            <Button
+              color="inherit"
+              title="What calls it by name cannot be made any more"
+              onClick={() => {
+                if (aid.id != null) api.removeAid(aid.id).then(refresh).catch(refuse);
+              }}
+            >
+              Remove
+            </Button>
+          )}
         </Box>
       ))}
       <Button component="label" variant="outlined" sx={{ mt: 1.5 }}>
         Add tables or pictures
-        <input type="file" hidden multiple accept=".cube,.png,image/png" data-testid="add-aids" onChange={(event) => { void add(event.target.files); event.target.value = ""; }} />
+        <input
+          type="file"
+          hidden
+          multiple
+          accept=".cube,.png,image/png"
+          data-testid="add-aids"
+          onChange={(event) => {
+            void add(event.target.files);
+            event.target.value = "";
+          }}
+        />
       </Button>
     </Part>
   );
@@ -131,7 +202,7 @@ function Aids() {
 
 /** How much runs at once, and how long files may wait. */
 function Slots() {
-  const { data: settings } = useQuery({ queryKey: ["settings"], queryFn: api.settings });
+  const { data: settings } = useQuery({ queryKey: keys.settings, queryFn: api.settings });
   const client = useQueryClient();
   const { tell, refuse } = useTell();
   const save = (change: Partial<Settings>) => {
@@ -139,18 +210,45 @@ function Slots() {
     api
       .saveSettings({ ...settings, ...change })
       .then(async () => {
-        await client.invalidateQueries({ queryKey: ["settings"] });
+        await client.invalidateQueries({ queryKey: keys.settings });
         tell("Saved: it counts from now on.");
       })
       .catch(refuse);
   };
   return (
     <>
-      <Part title="Engine slots" about="How many jobs run at the same time. Two fill each other's gaps on a small machine.">
-        <TextField key={settings?.engine_slots} size="small" type="number" defaultValue={settings?.engine_slots} slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Engine slots" } }} onBlur={(event) => { if (Number(event.target.value) !== settings?.engine_slots) save({ engine_slots: Number(event.target.value) }); }} />
+      <Part
+        title="Engine slots"
+        about="How many jobs run at the same time. Two fill each other's gaps on a small machine."
+      >
+        <TextField
+          key={settings?.engine_slots}
+          size="small"
+          type="number"
+          defaultValue={settings?.engine_slots}
+          slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Engine slots" } }}
+          onBlur={(event) => {
+            if (Number(event.target.value) !== settings?.engine_slots)
+              save({ engine_slots: Number(event.target.value) });
+          }}
+        />
       </Part>
-      <Part title="Withheld files" about="A file that is not as planned waits until you release or discard it. After so many days the queue points it out; none is removed by itself.">
-        <TextField key={settings?.withheld_days} size="small" type="number" label="Days" defaultValue={settings?.withheld_days} slotProps={{ htmlInput: { min: 1, max: 365, "aria-label": "Days before a withheld file is pointed out" } }} onBlur={(event) => { if (Number(event.target.value) !== settings?.withheld_days) save({ withheld_days: Number(event.target.value) }); }} />
+      <Part
+        title="Withheld files"
+        about="A file that is not as planned waits until you release or discard it. After so many days the queue points it out; none is removed by itself."
+      >
+        <TextField
+          key={settings?.withheld_days}
+          size="small"
+          type="number"
+          label="Days"
+          defaultValue={settings?.withheld_days}
+          slotProps={{ htmlInput: { min: 1, max: 365, "aria-label": "Days before a withheld file is pointed out" } }}
+          onBlur={(event) => {
+            if (Number(event.target.value) !== settings?.withheld_days)
+              save({ withheld_days: Number(event.target.value) });
+          }}
+        />
       </Part>
     </>
   );
@@ -160,7 +258,15 @@ function LookChoice() {
   const { look, change } = useContext(LookContext);
   return (
     <Part title="Look" about="Both are neutral, so that pictures are judged against grey.">
-      <ToggleButtonGroup exclusive size="small" value={look} onChange={(_, next: Look | null) => { if (next) change(next); }} aria-label="Look">
+      <ToggleButtonGroup
+        exclusive
+        size="small"
+        value={look}
+        onChange={(_, next: Look | null) => {
+          if (next) change(next);
+        }}
+        aria-label="Look"
+      >
         <ToggleButton value="light">Day</ToggleButton>
         <ToggleButton value="dark">Night</ToggleButton>
         <ToggleButton value="system">As the system</ToggleButton>
@@ -171,11 +277,26 @@ function LookChoice() {
 
 function Notices() {
   const [permission, setPermission] = useState(canNotify);
-  const words = { granted: "The browser tells you.", denied: "This browser was told not to; its own settings for this page change that.", default: "", unknown: "This browser has no notices." };
+  const words = {
+    granted: "The browser tells you.",
+    denied: "This browser was told not to; its own settings for this page change that.",
+    default: "",
+    unknown: "This browser has no notices.",
+  };
   return (
-    <Part title="Notices" about="When the last file of a sheet is done, the browser can tell, also while another window is in front.">
+    <Part
+      title="Notices"
+      about="When the last file of a sheet is done, the browser can tell, also while another window is in front."
+    >
       {permission === "default" ? (
-        <Button variant="outlined" onClick={() => { void Notification.requestPermission().then(setPermission); }}>Tell me when a sheet is done</Button>
+        <Button
+          variant="outlined"
+          onClick={() => {
+            void Notification.requestPermission().then(setPermission);
+          }}
+        >
+          Tell me when a sheet is done
+        </Button>
       ) : (
         words[permission]
       )}

@@ -4,13 +4,29 @@ import type { ReactNode } from "react";
 
 export function Bar({ title, detail, children }: { title: ReactNode; detail?: ReactNode; children?: ReactNode }) {
   return (
-    <Box component="header" sx={{ height: 45, flex: "none", display: "flex", alignItems: "center", gap: 2, px: 2, borderBottom: 1, borderColor: "divider" }}>
-      <Box component="h1" sx={{ fontSize: 16, fontWeight: 700, m: 0, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+    <Box
+      component="header"
+      sx={{
+        height: 45,
+        flex: "none",
+        display: "flex",
+        alignItems: "center",
+        gap: 2,
+        px: 2,
+        borderBottom: 1,
+        borderColor: "divider",
+      }}
+    >
+      <Box
+        component="h1"
+        sx={{ fontSize: 16, fontWeight: 700, m: 0, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}
+      >
         {title}
       </Box>
       <Box sx={{ color: "text.secondary", fontSize: 13, whiteSpace: "nowrap" }}>{detail}</Box>
       <Box sx={{ flex: 1 }} />
       {children}
+      {typeof title === "string" && <title>{`${title} · Beryl`}</title>}
     </Box>
   );
 }
@@ -18,7 +34,21 @@ export function Bar({ title, detail, children }: { title: ReactNode; detail?: Re
 /** A key, as drawn beside the action it calls. */
 export function Key({ children, onAccent = false }: { children: ReactNode; onAccent?: boolean }) {
   return (
-    <Box component="kbd" sx={{ font: "inherit", fontSize: 11, lineHeight: 1.5, border: 1, borderColor: onAccent ? "currentColor" : "divider", borderRadius: 1, px: 0.6, ml: 0.75, color: onAccent ? "inherit" : "text.secondary", opacity: onAccent ? 0.8 : 1 }}>
+    <Box
+      component="kbd"
+      sx={{
+        font: "inherit",
+        fontSize: 11,
+        lineHeight: 1.5,
+        border: 1,
+        borderColor: onAccent ? "currentColor" : "divider",
+        borderRadius: 1,
+        px: 0.6,
+        ml: 0.75,
+        color: onAccent ? "inherit" : "text.secondary",
+        opacity: onAccent ? 0.8 : 1,
+      }}
+    >
       {children}
     </Box>
   );

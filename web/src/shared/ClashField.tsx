@@ -7,7 +7,15 @@ type Clash = Deliverable["clash"];
 
 export function ClashField({ clash, onChange }: { clash: Clash; onChange: (clash: Clash) => void }) {
   return (
-    <TextField select size="small" label="If the name is taken" value={clash} onChange={(event) => { onChange(event.target.value as Clash); }}>
+    <TextField
+      select
+      size="small"
+      label="If the name is taken"
+      value={clash}
+      onChange={(event) => {
+        onChange(event.target.value as Clash);
+      }}
+    >
       <MenuItem value="number">number the new file</MenuItem>
       <MenuItem value="skip">leave the new file out</MenuItem>
       <MenuItem value="replace">replace the old file</MenuItem>

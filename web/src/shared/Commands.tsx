@@ -1,15 +1,22 @@
 /** The palette (Ctrl+K) that reaches every action by name, the keys (?), and the keyboard itself. */
 import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
+import FormControlLabel from "@mui/material/FormControlLabel";
+import ListItemButton from "@mui/material/ListItemButton";
 import InputBase from "@mui/material/InputBase";
+import Switch from "@mui/material/Switch";
 import { type KeyboardEvent, type ReactNode, useEffect, useState } from "react";
 import { type Action, ActionBook, ActionContext, matching } from "./actions";
 import { Key } from "./Bar";
+import { keyFor, type Keymap, keyName, pressedKey, storedKeymap, storeKeymap, takesKey } from "./keys";
 
 /** Keys that are not in any list of actions, since they belong to what they move over. */
 const GRID_KEYS: [string, string][] = [
   ["← ↑ → ↓", "move over cells"],
+  ["Home, End, Page ↑ ↓", "go to the ends of the row, or a page up or down; with Ctrl to the corners"],
   ["Shift + arrows", "choose several cells"],
+  ["Shift + Space, Ctrl + Space", "choose the row, the column"],
   ["Ctrl + click", "choose one cell more or less"],
   ["Ctrl + A", "choose all cells"],
   ["Space", "switch the chosen cells on or off"],
@@ -29,11 +36,17 @@ export function Commands({ children }: { children: ReactNode }) {
         setOpen("palette");
         return;
       }
-      const typing = at.closest("input, textarea, select, [role=combobox], [role=listbox], [role=menu]");
-      if (event.ctrlKey || event.metaKey || event.altKey || typing || inDialog) return;
-      if (event.key === "?") setOpen("keys");
+      const key = pressedKey(event);
+      if ((event.ctrlKey || event.metaKey) && key === "z" && !inDialog && !takesKey(at, key)) {
+        book.byKey("Ctrl+z", storedKeymap())?.run();
+        event.preventDefault();
+        return;
+      }
+      if (event.ctrlKey || event.metaKey || event.altKey || inDialog || takesKey(at, key)) return;
+      const keymap = storedKeymap();
+      if (key === "?" && keymap.areOn) setOpen("keys");
       else {
-        const action = book.byKey(event.key);
+        const action = book.byKey(key, keymap);
         if (!action) return;
         action.run();
       }
@@ -56,6 +69,14 @@ export function Commands({ children }: { children: ReactNode }) {
   );
 }
 
+const optionId = (number: number) => `action-${String(number)}`;
+
+/** The key of an action as it is now, where it has one. */
+function keyOf(action: Action): ReactNode {
+  const key = keyFor(storedKeymap(), action);
+  return key ? <Key>{keyName(key)}</Key> : null;
+}
+
 function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void }) {
   const [typed, setTyped] = useState("");
   const [place, setPlace] = useState(0);
@@ -73,49 +94,142 @@ function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void 
     event.preventDefault();
   };
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-label="All actions" sx={{ "& .MuiDialog-container": { alignItems: "flex-start" } }}>
+    <Dialog
+      open
+      onClose={onClose}
+      fullWidth
+      maxWidth="sm"
+      aria-label="All actions"
+      sx={{ "& .MuiDialog-container": { alignItems: "flex-start" } }}
+    >
       <InputBase
         autoFocus
         placeholder="What shall be done?"
         value={typed}
-        onChange={(event) => { setTyped(event.target.value); setPlace(0); }}
+        onChange={(event) => {
+          setTyped(event.target.value);
+          setPlace(0);
+        }}
         onKeyDown={press}
-        inputProps={{ "aria-label": "What shall be done?", "data-testid": "palette" }}
+        inputProps={{
+          role: "combobox",
+          "aria-label": "What shall be done?",
+          "aria-expanded": true,
+          "aria-controls": "actions",
+          "aria-activedescendant": found.length > 0 ? optionId(place) : undefined,
+          "data-testid": "palette",
+        }}
         sx={{ px: 2, py: 1.25, fontSize: 16, borderBottom: 1, borderColor: "divider" }}
       />
-      <Box role="listbox" aria-label="Actions" sx={{ maxHeight: 380, overflow: "auto", py: 0.5 }}>
+      <Box role="listbox" id="actions" aria-label="Actions" sx={{ maxHeight: 380, overflow: "auto", py: 0.5 }}>
         {found.map((action, number) => (
-          <Box key={action.name} role="option" aria-selected={number === place} onClick={() => { run(action); }} sx={{ display: "flex", justifyContent: "space-between", px: 2, py: 0.75, cursor: "pointer", bgcolor: number === place ? "action.selected" : undefined, "&:hover": { bgcolor: "action.hover" } }}>
+          <ListItemButton
+            key={action.name}
+            id={optionId(number)}
+            role="option"
+            aria-selected={number === place}
+            selected={number === place}
+            tabIndex={-1}
+            onClick={() => {
+              run(action);
+            }}
+            sx={{ justifyContent: "space-between", px: 2, py: 0.75 }}
+          >
             {action.name}
-            {action.key && <Key>{keyName(action.key)}</Key>}
-          </Box>
+            {keyOf(action)}
+          </ListItemButton>
         ))}
-        {found.length === 0 && <Box sx={{ px: 2, py: 1, color: "text.secondary" }}>No action here has these words in its name.</Box>}
+        {found.length === 0 && (
+          <Box sx={{ px: 2, py: 1, color: "text.secondary" }}>No action here has these words in its name.</Box>
+        )}
       </Box>
     </Dialog>
   );
 }
 
-function keyName(key: string): string {
-  if (key.length > 1) return key;
-  const upper = key.toUpperCase();
-  return key === upper && key !== key.toLowerCase() ? `Shift + ${upper}` : upper;
-}
-
+/** The keys of what can be done now; those of actions can be changed. */
 function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) {
-  const rows: [string, string][] = [
-    ...actions.flatMap((action): [string, string][] => (action.key ? [[keyName(action.key), action.name]] : [])),
+  const [keymap, setKeymap] = useState(storedKeymap);
+  const [waiting, setWaiting] = useState<string | null>(null);
+  const change = (next: Keymap) => {
+    setKeymap(next);
+    storeKeymap(next);
+    setWaiting(null);
+  };
+  /** Takes the next key for the action that waits for one; Esc leaves it as it is. */
+  const take = (event: KeyboardEvent) => {
+    if (waiting === null || event.key === "Shift" || event.key === "Tab") return;
+    event.preventDefault();
+    event.stopPropagation();
+    if (event.key === "Escape") setWaiting(null);
+    else {
+      const key = event.key === "Backspace" || event.key === "Delete" ? "" : pressedKey(event);
+      change({ ...keymap, own: { ...keymap.own, [waiting]: key } });
+    }
+  };
+  const named = [...new Map(actions.map((action) => [action.name, action])).values()];
+  const fixed: [string, string][] = [
     ["Ctrl + K", "reach every action by its name"],
     ["?", "show these keys"],
     ...(document.querySelector("[role=grid]") ? GRID_KEYS : []),
   ];
   return (
     <Dialog open onClose={onClose} aria-label="Keys">
-      <Box component="table" data-testid="keys" sx={{ m: 2, "& td": { py: 0.4, pr: 3 } }}>
+      <Box sx={{ px: 2, pt: 1.5 }}>
+        <FormControlLabel
+          control={
+            <Switch
+              size="small"
+              checked={keymap.areOn}
+              onChange={(_, areOn) => {
+                change({ ...keymap, areOn });
+              }}
+            />
+          }
+          label="Single keys call actions"
+        />
+        {Object.keys(keymap.own).length > 0 && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              change({ ...keymap, own: {} });
+            }}
+          >
+            Take back all changes
+          </Button>
+        )}
+      </Box>
+      <Box component="table" data-testid="keys" sx={{ m: 2, mt: 0.5, "& td": { py: 0.4, pr: 3 } }}>
         <tbody>
-          {rows.map(([key, name]) => (
+          {named.map((action) => {
+            const key = keyFor(keymap, action);
+            return (
+              <tr key={action.name}>
+                <td>
+                  <Button
+                    color="inherit"
+                    size="small"
+                    aria-label={`Change the key of “${action.name}”`}
+                    onKeyDown={waiting === action.name ? take : undefined}
+                    onBlur={() => {
+                      if (waiting === action.name) setWaiting(null);
+                    }}
+                    onClick={() => {
+                      setWaiting(action.name);
+                    }}
+                  >
+                    {waiting === action.name ? "press a key" : key ? <Key>{keyName(key)}</Key> : "none"}
+                  </Button>
+                </td>
+                <td>{action.name}</td>
+              </tr>
+            );
+          })}
+          {fixed.map(([key, name]) => (
             <tr key={`${key} ${name}`}>
-              <td><Key>{key}</Key></td>
+              <td>
+                <Key>{key}</Key>
+              </td>
               <td>{name}</td>
             </tr>
           ))}

@@ -102,7 +102,14 @@ export function Facet({ state, fraction = 0, size = 20, title }: Props) {
     }
   };
   return (
-    <svg width={size} height={size} viewBox="0 0 20 20" role={title ? "img" : "presentation"} aria-label={title} style={{ flex: "none", display: "block" }}>
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 20 20"
+      role={title ? "img" : "presentation"}
+      aria-label={title}
+      style={{ flex: "none", display: "block" }}
+    >
       {drawing()}
     </svg>
   );

@@ -41,11 +41,18 @@ export function PlaceField({ label, place, onChange, mayBeBeside = false }: Prop
         size="small"
         label={label}
         value={known ? place.storage : mayBeBeside ? BESIDE : ""}
-        onChange={(event) => { onChange({ storage: event.target.value === BESIDE ? null : event.target.value, folder: event.target.value === BESIDE ? "" : place.folder }); }}
+        onChange={(event) => {
+          onChange({
+            storage: event.target.value === BESIDE ? null : event.target.value,
+            folder: event.target.value === BESIDE ? "" : place.folder,
+          });
+        }}
       >
         {mayBeBeside && <MenuItem value={BESIDE}>beside its source</MenuItem>}
         {storages.map((one) => (
-          <MenuItem key={one.id} value={one.id}>{[one.name, reachText(one)].filter(Boolean).join(", ")}</MenuItem>
+          <MenuItem key={one.id} value={one.id}>
+            {[one.name, reachText(one)].filter(Boolean).join(", ")}
+          </MenuItem>
         ))}
       </TextField>
       <Autocomplete
@@ -53,8 +60,12 @@ export function PlaceField({ label, place, onChange, mayBeBeside = false }: Prop
         disabled={!known}
         options={folders}
         inputValue={place.folder}
-        onInputChange={(_, folder) => { onChange({ ...place, folder: folder.replace(/^\/+/, "") }); }}
-        renderInput={(props) => <TextField {...props} size="small" label="Folder there" placeholder="the storage itself" />}
+        onInputChange={(_, folder) => {
+          onChange({ ...place, folder: folder.replace(/^\/+/, "") });
+        }}
+        renderInput={(props) => (
+          <TextField {...props} size="small" label="Folder there" placeholder="the storage itself" />
+        )}
       />
     </Box>
   );

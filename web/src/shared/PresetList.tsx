@@ -25,9 +25,24 @@ export function PresetList({ chosen, onChoose, onTake }: Props) {
             role="option"
             aria-selected={isChosen}
             data-preset={item.preset.id}
-            onClick={() => { onChoose(item); }}
+            onClick={() => {
+              onChoose(item);
+            }}
             onDoubleClick={onTake}
-            sx={{ all: "unset", boxSizing: "border-box", display: "block", width: "100%", px: 1.25, py: 0.75, borderRadius: 1.5, cursor: "pointer", borderLeft: 3, borderColor: isChosen ? "primary.main" : "transparent", bgcolor: isChosen ? "action.selected" : undefined, "&:hover": { bgcolor: "action.hover" }, "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main", outlineOffset: -2 } }}
+            sx={{
+              all: "unset",
+              boxSizing: "border-box",
+              display: "block",
+              width: "100%",
+              px: 1.25,
+              py: 0.75,
+              borderRadius: 1.5,
+              cursor: "pointer",
+              borderLeft: 3,
+              borderColor: isChosen ? "primary.main" : "transparent",
+              bgcolor: isChosen ? "action.selected" : undefined,
+              "&:hover": { bgcolor: "action.hover" },
+            }}
           >
             <Box sx={{ display: "flex", justifyContent: "space-between", gap: 2 }}>
               <Box sx={{ fontWeight: 600 }}>{item.preset.name}</Box>

@@ -1,5 +1,6 @@
 /** Actions by name and key: places say what can be done now, the palette and the keyboard reach it. */
 import { createContext, useContext, useEffect, useId } from "react";
+import { keyFor, type Keymap } from "./keys";
 
 export interface Action {
   /** What it does, as the palette shows it. */
@@ -28,9 +29,10 @@ export class ActionBook {
     return [...this.lists.values()].flat().filter((action) => action.enabled !== false);
   }
 
-  /** The action that a key calls now. */
-  byKey(key: string): Action | undefined {
-    return this.all().find((action) => action.key === key);
+  /** The action that a key calls now. Where single keys are switched off, only those call that are no letters. */
+  byKey(key: string, keymap: Keymap): Action | undefined {
+    if (!keymap.areOn && key.length === 1 && key !== " ") return undefined;
+    return this.all().find((action) => keyFor(keymap, action) === key);
   }
 }
 

@@ -14,4 +14,7 @@ export function storeLook(look: Look): void {
   localStorage.setItem(PLACE, look);
 }
 
-export const LookContext = createContext<{ look: Look; change: (look: Look) => void }>({ look: "system", change: () => undefined });
+export const LookContext = createContext<{ look: Look; change: (look: Look) => void }>({
+  look: "system",
+  change: () => undefined,
+});

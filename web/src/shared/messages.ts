@@ -12,15 +12,34 @@ export interface Message {
 
 export const TellContext = createContext<(message: Message) => void>(() => undefined);
 
+/** Something that is better asked first. */
+export interface Question {
+  title: string;
+  text: string;
+  /** What stands on the two buttons. */
+  yes: string;
+  no: string;
+}
+
+export const AskContext = createContext<(question: Question) => Promise<boolean>>(() => Promise.resolve(true));
+
+/** Asks, and answers what was chosen. */
+export function useAsk(): (question: Question) => Promise<boolean> {
+  return useContext(AskContext);
+}
+
 export function useTell() {
   const tell = useContext(TellContext);
-  return useMemo(() => ({
-    tell: (text: string, undo?: () => Promise<unknown>) => {
-      tell(undo ? { text, kind: "told", undo } : { text, kind: "told" });
-    },
-    refuse: (error: unknown) => {
-      if (error instanceof Refusal) tell({ text: error.message, kind: "failed", problem: error.problem });
-      else tell({ text: String(error), kind: "failed" });
-    },
-  }), [tell]);
+  return useMemo(
+    () => ({
+      tell: (text: string, undo?: () => Promise<unknown>) => {
+        tell(undo ? { text, kind: "told", undo } : { text, kind: "told" });
+      },
+      refuse: (error: unknown) => {
+        if (error instanceof Refusal) tell({ text: error.message, kind: "failed", problem: error.problem });
+        else tell({ text: error instanceof Error ? error.message : "It could not be done.", kind: "failed" });
+      },
+    }),
+    [tell],
+  );
 }

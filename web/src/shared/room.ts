@@ -8,7 +8,9 @@ export function useRoom(): [RefObject<HTMLDivElement | null>, [number, number]] 
   useLayoutEffect(() => {
     const element = area.current;
     if (!element) return;
-    const watcher = new ResizeObserver(() => { setRoom([element.clientWidth, element.clientHeight]); });
+    const watcher = new ResizeObserver(() => {
+      setRoom([element.clientWidth, element.clientHeight]);
+    });
     watcher.observe(element);
     return () => {
       watcher.disconnect();

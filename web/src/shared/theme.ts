@@ -74,8 +74,15 @@ export function themeOf(mode: "light" | "dark"): Theme {
     components: {
       MuiCssBaseline: {
         styleOverrides: {
+          // One look for whatever has the focus; fields draw their own frame.
+          "*:focus-visible:not(input, textarea)": {
+            outline: `2px solid ${tones.act} !important`,
+            outlineOffset: "-2px",
+          },
           body: { fontVariantNumeric: "tabular-nums", overflow: "hidden" },
-          "@media (prefers-reduced-motion: reduce)": { "*": { transition: "none !important", animation: "none !important" } },
+          "@media (prefers-reduced-motion: reduce)": {
+            "*": { transition: "none !important", animation: "none !important" },
+          },
         },
       },
       MuiButtonBase: { defaultProps: { disableRipple: true } },
@@ -85,3 +92,6 @@ export function themeOf(mode: "light" | "dark"): Theme {
     },
   });
 }
+
+/** Text on one line, cut where there is no room. */
+export const clipped = { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } as const;

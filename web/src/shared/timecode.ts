@@ -22,7 +22,9 @@ export function fromNought(rate: number): Count {
 
 /** The count of a source: its own timecode, where it has one that fits its rate. */
 export function countOf(reading: Reading | null | undefined): Count {
-  const pictures = (reading?.streams ?? []).flatMap(({ content }) => (content.kind === "picture" && content.frame_rate ? [content] : []));
+  const pictures = (reading?.streams ?? []).flatMap(({ content }) =>
+    content.kind === "picture" && content.frame_rate ? [content] : [],
+  );
   const picture = pictures[0];
   const plain = fromNought(picture?.frame_rate ? fraction(picture.frame_rate) : USUAL_RATE);
   const written = FORM.exec(reading?.timecode?.trim() ?? "");

@@ -36,7 +36,12 @@ export function spanText(seconds: number): string {
 
 /** The clock at which something ends, as 03:40. */
 export function clockText(at: Date, seconds = false): string {
-  return at.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", ...(seconds && { second: "2-digit" }), hour12: false });
+  return at.toLocaleTimeString([], {
+    hour: "2-digit",
+    minute: "2-digit",
+    ...(seconds && { second: "2-digit" }),
+    hour12: false,
+  });
 }
 
 export function plural(count: number, noun: string): string {
@@ -60,7 +65,10 @@ export function stateWord(state: RunState): string {
 
 /** Whether something still happens to the run. */
 export function isOpen(run: CellRun | null | undefined): run is CellRun {
-  return run != null && (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking");
+  return (
+    run != null &&
+    (run.state === "waiting" || run.state === "running" || run.state === "paused" || run.state === "checking")
+  );
 }
 
 /** An exact fraction such as 30000/1001 as a number. */

@@ -16,7 +16,8 @@ const CERTAINTY: Record<NonNullable<Output["plan"]>["forecast"]["certainty"], st
   fixed: "Fixed by the format: within one percent.",
   ceiling: "A ceiling: easy pictures take less.",
   sampled: "From proofs of these very settings: within twelve percent.",
-  modelled: "From a model of such material: mostly half to two and a half times this, in 19 of 20 files between a tenth and five times. A proof tells more.",
+  modelled:
+    "From a model of such material: mostly half to two and a half times this, in 19 of 20 files between a tenth and five times. A proof tells more.",
   unknown: "The source does not tell how long it is.",
 };
 const SHARED: Record<Deliverable["clash"], string> = {
@@ -29,7 +30,11 @@ function subject(word: string): string {
 }
 
 export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceRow; column: Deliverable }) {
-  const { data: output, refetch } = useQuery({ queryKey: keys.output(cell.source, cell.deliverable), queryFn: () => api.output(cell), staleTime: 0 });
+  const { data: output, refetch } = useQuery({
+    queryKey: keys.output(cell.source, cell.deliverable),
+    queryFn: () => api.output(cell),
+    staleTime: 0,
+  });
   const { run } = cell;
   const state = run?.state;
   useEffect(() => {
@@ -52,31 +57,45 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
       )}
       {run?.state === "withheld" && <Decide run={run.id} where="Look at it below, beside its source." />}
       {output && <Made output={output} source={source} />}
-      {output?.refusal && <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>}
+      {output?.refusal && (
+        <Box sx={{ color: "text.secondary", mb: 1.5 }}>Nothing can be made here: {output.refusal}.</Box>
+      )}
       {output?.plan && (
         <>
           <Heading>What is done, and why</Heading>
           {output.plan.decisions.map((decision, place) => (
             <Box key={place} sx={{ mb: 0.9 }}>
-              <Box component="span" sx={{ fontWeight: 600 }}>{subject(decision.subject)}</Box>
-              {decision.origin === "editor" && <Box component="span" sx={{ color: "primary.main" }}> your own setting</Box>}
+              <Box component="span" sx={{ fontWeight: 600 }}>
+                {subject(decision.subject)}
+              </Box>
+              {decision.origin === "editor" && (
+                <Box component="span" sx={{ color: "primary.main" }}>
+                  {" "}
+                  your own setting
+                </Box>
+              )}
               <Box component="span">: {decision.what}, </Box>
-              <Box component="span" sx={{ color: "text.secondary" }}>because {decision.because}.</Box>
+              <Box component="span" sx={{ color: "text.secondary" }}>
+                because {decision.because}.
+              </Box>
             </Box>
           ))}
           <Heading>Forecast</Heading>
           <Box>
-            {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound {sizeText(output.plan.forecast.sound)}, container {sizeText(output.plan.forecast.overhead)}
+            {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound{" "}
+            {sizeText(output.plan.forecast.sound)}, container {sizeText(output.plan.forecast.overhead)}
           </Box>
-          <Box sx={{ color: "text.secondary" }}>
-            {CERTAINTY[output.plan.forecast.certainty]}
-          </Box>
+          <Box sx={{ color: "text.secondary" }}>{CERTAINTY[output.plan.forecast.certainty]}</Box>
           <Heading>Name</Heading>
           <Box sx={{ overflowWrap: "anywhere" }}>
             {column.storage && column.folder ? `${column.folder}/` : ""}
             {output.name}
           </Box>
-          {cell.shares_name && <Box sx={{ color: "secondary.main" }}>Another output of this sheet gets the same name. {SHARED[column.clash]}</Box>}
+          {cell.shares_name && (
+            <Box sx={{ color: "secondary.main" }}>
+              Another output of this sheet gets the same name. {SHARED[column.clash]}
+            </Box>
+          )}
         </>
       )}
     </>
@@ -101,10 +120,17 @@ function Notes({ report }: { report: Report }) {
       {noted.map((item) => (
         <Box key={item.what} sx={{ color: item.grade === "wrong" ? "error.main" : "text.primary" }}>
           {item.what.charAt(0).toUpperCase() + item.what.slice(1)}: {item.found} instead of {item.expected}
-          {item.why && <Box component="span" sx={{ color: "text.secondary" }}> ({item.why})</Box>}
+          {item.why && (
+            <Box component="span" sx={{ color: "text.secondary" }}>
+              {" "}
+              ({item.why})
+            </Box>
+          )}
         </Box>
       ))}
-      {report.remarks.map((remark) => <Box key={remark}>{remark}</Box>)}
+      {report.remarks.map((remark) => (
+        <Box key={remark}>{remark}</Box>
+      ))}
     </Box>
   );
 }
@@ -112,30 +138,55 @@ function Notes({ report }: { report: Report }) {
 /** What came out: the check, both files to play, and both facts side by side. */
 function Made({ output, source }: { output: Output; source: SourceRow }) {
   const { run, report, comparison } = output;
-  if ((run?.state !== "done" && run?.state !== "withheld") || !report) return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
+  if ((run?.state !== "done" && run?.state !== "withheld") || !report)
+    return run ? <Box sx={{ color: "text.secondary", mb: 1 }}>{stateWord(run.state)}</Box> : null;
   const before = weightTaken(source);
   const after = run.size ?? 0;
   const expected = output.plan?.forecast.size;
   return (
     <>
       <Box sx={{ fontSize: 22, fontWeight: 700 }}>
-        {sizeText(before)} → {sizeText(after)} <Box component="span" sx={{ color: "success.main" }}>{changeText(before, after)}</Box>
+        {sizeText(before)} → {sizeText(after)}{" "}
+        <Box component="span" sx={{ color: "success.main" }}>
+          {changeText(before, after)}
+        </Box>
       </Box>
       <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path}{run.beside?.map((path) => <Box key={path}>{path}</Box>)}
-        <Box>{verdict(report)}{expected != null && ` · forecast ${sizeText(expected)}`}</Box>
+        {run.path}
+        {run.beside?.map((path) => (
+          <Box key={path}>{path}</Box>
+        ))}
+        <Box>
+          {verdict(report)}
+          {expected != null && ` · forecast ${sizeText(expected)}`}
+        </Box>
       </Box>
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />
       <Pair source={run.source} run={run.id} count={countOf(output.source)} />
       <Heading>Source and output, what differs in bold</Heading>
-      <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12, "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" } }}>
+      <Box
+        component="table"
+        sx={{
+          width: "100%",
+          borderCollapse: "collapse",
+          fontSize: 12,
+          "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" },
+        }}
+      >
         <tbody>
           {comparison.map((item) => (
-            <Box component="tr" key={item.what} data-differs={item.grade !== "fine"} sx={{ color: item.grade === "fine" ? "text.secondary" : "text.primary" }}>
+            <Box
+              component="tr"
+              key={item.what}
+              data-differs={item.grade !== "fine"}
+              sx={{ color: item.grade === "fine" ? "text.secondary" : "text.primary" }}
+            >
               <td>{item.what}</td>
               <td>{item.expected}</td>
-              <Box component="td" sx={{ fontWeight: item.grade === "fine" ? 400 : 700 }}>{item.found}</Box>
+              <Box component="td" sx={{ fontWeight: item.grade === "fine" ? 400 : 700 }}>
+                {item.found}
+              </Box>
             </Box>
           ))}
         </tbody>

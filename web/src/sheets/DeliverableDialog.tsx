@@ -28,7 +28,11 @@ interface Props {
 
 export function DeliverableDialog({ sheet, column, onClose }: Props) {
   const [preset, setPreset] = useState<Preset | null>(column?.preset ?? null);
-  const [place, setPlace] = useState<Place>(() => (column ? { storage: column.storage ?? null, folder: column.folder } : remembered<Place>(LAST_PLACE, { storage: null, folder: "" })));
+  const [place, setPlace] = useState<Place>(() =>
+    column
+      ? { storage: column.storage ?? null, folder: column.folder }
+      : remembered<Place>(LAST_PLACE, { storage: null, folder: "" }),
+  );
   const [pattern, setPattern] = useState(column?.name_pattern ?? "{source}_{preset}");
   const [clash, setClash] = useState<Deliverable["clash"]>(column?.clash ?? "number");
   const { refuse, tell } = useTell();
@@ -43,7 +47,13 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
     const wanted = { preset, storage: place.storage, folder: place.folder, name_pattern: pattern, clash };
     try {
       if (column) {
-        const before = { preset: column.preset, storage: column.storage ?? null, folder: column.folder, name_pattern: column.name_pattern, clash: column.clash };
+        const before = {
+          preset: column.preset,
+          storage: column.storage ?? null,
+          folder: column.folder,
+          name_pattern: column.name_pattern,
+          clash: column.clash,
+        };
         showColumn(client, sheet, await api.changeDeliverable(column.id, wanted));
         tell(`“${preset.name}” is changed; what it made before stays.`, () => api.changeDeliverable(column.id, before));
       } else {
@@ -58,17 +68,29 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{column ? `Change “${column.preset.name}”` : "Add a deliverable"}</DialogTitle>
+      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
+        {column ? `Change “${column.preset.name}”` : "Add a deliverable"}
+      </DialogTitle>
       <DialogContent sx={{ display: "flex", gap: 3, height: 430 }}>
         <PresetList chosen={preset ? [preset.id] : []} onChoose={choose} onTake={() => void save()} />
         <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
           <PlaceField mayBeBeside label="Where it goes" place={place} onChange={setPlace} />
-          <TextField size="small" label="Name" value={pattern} onChange={(event) => { setPattern(event.target.value); }} helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`} />
+          <TextField
+            size="small"
+            label="Name"
+            value={pattern}
+            onChange={(event) => {
+              setPattern(event.target.value);
+            }}
+            helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`}
+          />
           <ClashField clash={clash} onChange={setClash} />
         </Box>
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
         <Button variant="contained" disabled={!preset} onClick={() => void save()} data-testid="confirm-deliverable">
           {column ? "Save" : `Add ${preset?.name ?? ""}`}
         </Button>

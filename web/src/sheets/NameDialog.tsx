@@ -5,7 +5,7 @@ import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import TextField from "@mui/material/TextField";
-import { type FormEvent, useState } from "react";
+import { type SyntheticEvent, useState } from "react";
 import { useTell } from "../shared/messages";
 
 interface Props {
@@ -20,7 +20,7 @@ interface Props {
 export function NameDialog({ title, name, onSave, other, onClose }: Props) {
   const [typed, setTyped] = useState(name);
   const { refuse } = useTell();
-  const save = (event: FormEvent) => {
+  const save = (event: SyntheticEvent) => {
     event.preventDefault();
     onSave(typed).then(onClose).catch(refuse);
   };
@@ -29,16 +29,40 @@ export function NameDialog({ title, name, onSave, other, onClose }: Props) {
       <form onSubmit={save}>
         <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{title}</DialogTitle>
         <DialogContent>
-          <TextField autoFocus fullWidth size="small" label="Name" value={typed} onChange={(event) => { setTyped(event.target.value); }} onFocus={(event) => { event.target.select(); }} sx={{ mt: 1 }} />
+          <TextField
+            autoFocus
+            fullWidth
+            size="small"
+            label="Name"
+            value={typed}
+            onChange={(event) => {
+              setTyped(event.target.value);
+            }}
+            onFocus={(event) => {
+              event.target.select();
+            }}
+            sx={{ mt: 1 }}
+          />
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
           {other && (
-            <Button color="inherit" sx={{ mr: "auto" }} onClick={() => { onClose(); other.run(); }}>
+            <Button
+              color="inherit"
+              sx={{ mr: "auto" }}
+              onClick={() => {
+                onClose();
+                other.run();
+              }}
+            >
               {other.name}
             </Button>
           )}
-          <Button color="inherit" onClick={onClose}>Cancel</Button>
-          <Button type="submit" variant="contained" disabled={typed.trim() === ""}>Save</Button>
+          <Button color="inherit" onClick={onClose}>
+            Cancel
+          </Button>
+          <Button type="submit" variant="contained" disabled={typed.trim() === ""}>
+            Save
+          </Button>
         </DialogActions>
       </form>
     </Dialog>

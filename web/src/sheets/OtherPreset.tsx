@@ -9,7 +9,15 @@ import type { Preset } from "../api/client";
 import { PresetList } from "../shared/PresetList";
 import { plural } from "../shared/words";
 
-export function OtherPreset({ count, onTake, onClose }: { count: number; onTake: (preset: Preset) => void; onClose: () => void }) {
+export function OtherPreset({
+  count,
+  onTake,
+  onClose,
+}: {
+  count: number;
+  onTake: (preset: Preset) => void;
+  onClose: () => void;
+}) {
   const [chosen, setChosen] = useState<Preset | null>(null);
   const take = () => {
     if (!chosen) return;
@@ -20,11 +28,21 @@ export function OtherPreset({ count, onTake, onClose }: { count: number; onTake:
     <Dialog open onClose={onClose} fullWidth maxWidth="sm">
       <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Another preset for {plural(count, "output")}</DialogTitle>
       <DialogContent sx={{ display: "flex", height: 430 }}>
-        <PresetList chosen={chosen ? [chosen.id] : []} onChoose={(item) => { setChosen(item.preset); }} onTake={take} />
+        <PresetList
+          chosen={chosen ? [chosen.id] : []}
+          onChoose={(item) => {
+            setChosen(item.preset);
+          }}
+          onTake={take}
+        />
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={!chosen} onClick={take} data-testid="confirm-preset">Make as {chosen?.name}</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="contained" disabled={!chosen} onClick={take} data-testid="confirm-preset">
+          Make as {chosen?.name}
+        </Button>
       </DialogActions>
     </Dialog>
   );

@@ -81,17 +81,35 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
             value={text}
             error={fault !== ""}
             helperText={fault || "What it sets stands above the column's preset."}
-            onChange={(event) => { setText(event.target.value); }}
+            onChange={(event) => {
+              setText(event.target.value);
+            }}
             slotProps={{ htmlInput: { "aria-label": "Overrides as JSON", style: { fontFamily: MONO, fontSize: 12 } } }}
           />
         )}
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={turn}>{text === null ? "Edit as JSON" : "Back to form"}</Button>
-        {isSet && <Button color="inherit" onClick={() => { work.replace(cells, {}); onClose(); }}>Reset to column</Button>}
+        <Button color="inherit" onClick={turn}>
+          {text === null ? "Edit as JSON" : "Back to form"}
+        </Button>
+        {isSet && (
+          <Button
+            color="inherit"
+            onClick={() => {
+              work.replace(cells, {});
+              onClose();
+            }}
+          >
+            Reset to column
+          </Button>
+        )}
         <Box sx={{ flex: 1 }} />
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" onClick={save} data-testid="confirm-own">Set</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="contained" onClick={save} data-testid="confirm-own">
+          Set
+        </Button>
       </DialogActions>
     </Dialog>
   );
@@ -100,12 +118,21 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
 /** The settings of one output: a preset's name and the marks of its source are set elsewhere. */
 function outputSections(catalogue: Section[]): Section[] {
   const sections = catalogue.filter((section) => section.name !== "Name");
-  const settings = (section: Section) => section.settings.filter((setting) => setting.place !== "parts" && !WANTED.includes(setting.place));
+  const settings = (section: Section) =>
+    section.settings.filter((setting) => setting.place !== "parts" && !WANTED.includes(setting.place));
   return sections.map((section) => ({ ...section, settings: settings(section) }));
 }
 
 /** `preset` is that of the column, where there is but one. */
-function Fields({ patch, preset, onChange }: { patch: Patch; preset: Preset | undefined; onChange: (patch: Patch) => void }) {
+function Fields({
+  patch,
+  preset,
+  onChange,
+}: {
+  patch: Patch;
+  preset: Preset | undefined;
+  onChange: (patch: Patch) => void;
+}) {
   const catalogue = useCatalogue();
   const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
   const [showsAll, setShowsAll] = useState(false);
@@ -119,19 +146,31 @@ function Fields({ patch, preset, onChange }: { patch: Patch; preset: Preset | un
       unset="as column"
       aids={aids}
       languages={[]}
-      onChange={(value) => { onChange(withValue(patch, setting.place, value)); }}
+      onChange={(value) => {
+        onChange(withValue(patch, setting.place, value));
+      }}
     />
   );
   return (
     <Box sx={{ pt: 1 }}>
       {WANTED.flatMap((place) => wanted.filter((setting) => setting.place === place)).map(field)}
-      <Button size="small" color="inherit" onClick={() => { setShowsAll(!showsAll); }} aria-expanded={showsAll}>{showsAll ? "Fewer settings" : "All settings"}</Button>
-      {showsAll && outputSections(catalogue).map((section) => (
-        <Box key={section.name}>
-          <Heading>{section.name}</Heading>
-          {section.settings.map(field)}
-        </Box>
-      ))}
+      <Button
+        size="small"
+        color="inherit"
+        onClick={() => {
+          setShowsAll(!showsAll);
+        }}
+        aria-expanded={showsAll}
+      >
+        {showsAll ? "Fewer settings" : "All settings"}
+      </Button>
+      {showsAll &&
+        outputSections(catalogue).map((section) => (
+          <Box key={section.name}>
+            <Heading>{section.name}</Heading>
+            {section.settings.map(field)}
+          </Box>
+        ))}
     </Box>
   );
 }

@@ -21,7 +21,10 @@ const APART = 0.08;
 type Side = "source" | "output";
 
 export function Pair({ source, run, count }: Props) {
-  const views: Record<Side, Viewing | undefined> = { source: useViewing("sources", source), output: useViewing("runs", run) };
+  const views: Record<Side, Viewing | undefined> = {
+    source: useViewing("sources", source),
+    output: useViewing("runs", run),
+  };
   const players = { source: useRef<HTMLVideoElement>(null), output: useRef<HTMLVideoElement>(null) };
   const [playing, setPlaying] = useState(false);
   const [heard, setHeard] = useState<Side>("output");
@@ -35,7 +38,8 @@ export function Pair({ source, run, count }: Props) {
     let frame = requestAnimationFrame(function follow() {
       const [leader, follower] = [players.output.current, players.source.current];
       if (leader) setPosition(leader.currentTime);
-      if (leader && follower && !follower.ended && Math.abs(leader.currentTime - follower.currentTime) > APART) follower.currentTime = leader.currentTime;
+      if (leader && follower && !follower.ended && Math.abs(leader.currentTime - follower.currentTime) > APART)
+        follower.currentTime = leader.currentTime;
       frame = requestAnimationFrame(follow);
     });
     return () => {
@@ -47,7 +51,10 @@ export function Pair({ source, run, count }: Props) {
     setPlaying(!playing);
     for (const player of both()) {
       if (playing) player.pause();
-      else void player.play().catch(() => { setPlaying(false); });
+      else
+        void player.play().catch(() => {
+          setPlaying(false);
+        });
     }
   };
   const seek = (to: number) => {
@@ -61,10 +68,26 @@ export function Pair({ source, run, count }: Props) {
         viewing={views[name]}
         muted={heard !== name}
         player={players[name]}
-        onLength={(seconds) => { setLength((known) => Math.max(known, seconds)); }}
-        onEnded={() => { if (name === "output") setPlaying(false); }}
+        onLength={(seconds) => {
+          setLength((known) => Math.max(known, seconds));
+        }}
+        onEnded={() => {
+          if (name === "output") setPlaying(false);
+        }}
       />
-      <Box component="button" onClick={() => { setHeard(name); }} aria-pressed={heard === name} sx={{ all: "unset", cursor: "pointer", fontSize: 12, color: heard === name ? "text.primary" : "text.secondary", "&:focus-visible": { outline: "2px solid", outlineColor: "primary.main" } }}>
+      <Box
+        component="button"
+        onClick={() => {
+          setHeard(name);
+        }}
+        aria-pressed={heard === name}
+        sx={{
+          all: "unset",
+          cursor: "pointer",
+          fontSize: 12,
+          color: heard === name ? "text.primary" : "text.secondary",
+        }}
+      >
         {word}
         {views[name]?.state === "ready" && views[name].is_copy && ", a viewing copy"}
         {heard === name ? " · heard" : " · hear it"}
@@ -81,7 +104,16 @@ export function Pair({ source, run, count }: Props) {
         <Button color="inherit" onClick={toggle} aria-label={playing ? "Stop" : "Play both"} sx={{ minWidth: 52 }}>
           {playing ? "Stop" : "Play"}
         </Button>
-        <Slider size="small" aria-label="Position" value={Math.min(position, length)} max={Math.max(length, 0.01)} step={1 / count.rate} onChange={(_, to) => { seek(to); }} />
+        <Slider
+          size="small"
+          aria-label="Position"
+          value={Math.min(position, length)}
+          max={Math.max(length, 0.01)}
+          step={1 / count.rate}
+          onChange={(_, to) => {
+            seek(to);
+          }}
+        />
         <Box sx={{ fontFamily: MONO, fontSize: 11, whiteSpace: "nowrap" }}>{timecodeText(position, count)}</Box>
       </Box>
     </Box>
@@ -98,7 +130,17 @@ interface PlayerProps {
 }
 
 function Player({ side, viewing, muted, player, onLength, onEnded }: PlayerProps) {
-  const frame = { width: "100%", aspectRatio: "16 / 9", bgcolor: "#000", borderRadius: 1, display: "grid", placeItems: "center", color: "#a0a0a0", fontSize: 12, textAlign: "center" } as const;
+  const frame = {
+    width: "100%",
+    aspectRatio: "16 / 9",
+    bgcolor: "#000",
+    borderRadius: 1,
+    display: "grid",
+    placeItems: "center",
+    color: "#a0a0a0",
+    fontSize: 12,
+    textAlign: "center",
+  } as const;
   if (viewing?.state === "ready") {
     return (
       <Box
@@ -109,12 +151,18 @@ function Player({ side, viewing, muted, player, onLength, onEnded }: PlayerProps
         muted={muted}
         playsInline
         preload="auto"
-        onLoadedMetadata={(event: React.SyntheticEvent<HTMLVideoElement>) => { onLength(event.currentTarget.duration); }}
+        onLoadedMetadata={(event: React.SyntheticEvent<HTMLVideoElement>) => {
+          onLength(event.currentTarget.duration);
+        }}
         onEnded={onEnded}
         sx={{ ...frame, objectFit: "contain" }}
       />
     );
   }
   if (viewing?.state === "failed") return <Box sx={frame}>{viewing.problem.why}</Box>;
-  return <Box sx={frame}>{viewing ? `A viewing copy is being made: ${String(Math.floor(viewing.fraction * 100))} %` : ""}</Box>;
+  return (
+    <Box sx={frame}>
+      {viewing ? `A viewing copy is being made: ${String(Math.floor(viewing.fraction * 100))} %` : ""}
+    </Box>
+  );
 }

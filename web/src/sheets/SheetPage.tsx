@@ -9,6 +9,7 @@ import { caughtUp, keys } from "../api/live";
 import { type Action, useActions } from "../shared/actions";
 import { Bar, Key } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
+import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { notify } from "../shared/notices";
 import { useNow } from "../shared/now";
@@ -26,11 +27,17 @@ import { type RunAction, useSheetWork } from "./work";
 
 type Open = "sources" | "deliverable" | "name" | Deliverable | null;
 
-export function SheetPage() {
+export default function SheetPage() {
   const { id = "" } = useParams();
-  const { data: sheet, error } = useQuery({ queryKey: keys.sheet(id), queryFn: async () => caughtUp(await api.sheet(id)) });
-  if (error) return <Box sx={{ m: "auto", color: "text.secondary" }}>{error.message}</Box>;
-  if (!sheet) return <Box sx={{ m: "auto" }}><Facet state="waiting" size={34} title="Loading" /></Box>;
+  const {
+    data: sheet,
+    error,
+    refetch,
+  } = useQuery({
+    queryKey: keys.sheet(id),
+    queryFn: async () => caughtUp(await api.sheet(id)),
+  });
+  if (!sheet) return <Pending error={error} onAgain={() => void refetch()} />;
   return <Loaded key={id} sheet={sheet} />;
 }
 
@@ -61,29 +68,115 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   const column = shape?.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : undefined;
   const some = chosen.length > 0;
   const rows = [...new Set(chosen.map((cell) => cell.source))];
-  const forChosen = (name: string, key: string, does: RunAction, which: (cell: Cell) => boolean): Action => ({ name: `${name} the chosen outputs`, key, enabled: chosen.some(which), run: () => { work.act(does, chosen.filter(which)); } });
-  const choose = (name: string, which: (cell: Cell) => boolean): Action => ({ name: `Choose all outputs that ${name}`, enabled: sheet.cells.some(which), run: () => { setSelection(those(sheet, which)); } });
+  const forChosen = (name: string, key: string, does: RunAction, which: (cell: Cell) => boolean): Action => ({
+    name: `${name} the chosen outputs`,
+    key,
+    enabled: chosen.some(which),
+    run: () => {
+      work.act(does, chosen.filter(which));
+    },
+  });
+  const choose = (name: string, which: (cell: Cell) => boolean): Action => ({
+    name: `Choose all outputs that ${name}`,
+    enabled: sheet.cells.some(which),
+    run: () => {
+      setSelection(those(sheet, which));
+    },
+  });
   useActions([
-    { name: "Add sources", key: "s", run: () => { setOpen("sources"); } },
-    { name: "Add a deliverable", key: "d", run: () => { setOpen("deliverable"); } },
+    {
+      name: "Add sources",
+      key: "s",
+      run: () => {
+        setOpen("sources");
+      },
+    },
+    {
+      name: "Add a deliverable",
+      key: "d",
+      run: () => {
+        setOpen("deliverable");
+      },
+    },
     { name: "Run the sheet", key: "R", enabled: ready.length > 0, run: runAll },
-    { name: "Run the chosen outputs", key: "r", enabled: some, run: () => { work.run(chosen.filter((cell) => !isOpen(cell.run))); } },
+    {
+      name: "Run the chosen outputs",
+      key: "r",
+      enabled: some,
+      run: () => {
+        work.run(chosen.filter((cell) => !isOpen(cell.run)));
+      },
+    },
     forChosen("Hold", "h", "pause", (cell) => isOpen(cell.run) && cell.run.state !== "paused"),
     forChosen("Go on with", "g", "resume", (cell) => cell.run?.state === "paused"),
     forChosen("Cancel", "c", "cancel", (cell) => isOpen(cell.run)),
     forChosen("Retry", "y", "retry", (cell) => cell.run?.state === "failed" || cell.run?.state === "cancelled"),
-    { name: "Switch the chosen outputs on or off", enabled: some, run: () => { work.toggle(chosen); } },
+    {
+      name: "Switch the chosen outputs on or off",
+      enabled: some,
+      run: () => {
+        work.toggle(chosen);
+      },
+    },
     choose("failed", (cell) => cell.run?.state === "failed"),
     choose("are not made", isRunnable),
     choose("have overrides", (cell) => cell.overrides != null),
-    { name: "Open the bench of the chosen source", key: "b", enabled: rows.length === 1, run: () => void navigate(`/sheets/${sheet.id}/sources/${rows[0] ?? ""}`) },
-    { name: "Prove the chosen output", key: "p", enabled: chosen.length === 1 && provable(chosen[0]), run: () => { if (chosen[0]) void navigate(proofAddress(sheet.id, chosen[0])); } },
-    { name: "Change the chosen column", enabled: column !== undefined, run: () => { if (column) setOpen(column); } },
-    { name: "Give the chosen column's place and names to all columns", enabled: column !== undefined, run: () => { if (column) work.copyPlace(sheet, column); } },
-    { name: "Take the chosen column out", enabled: column !== undefined, run: () => { if (column) work.removeColumn(column.id, column.preset.name); } },
-    { name: "Take the sources of the chosen outputs out", enabled: some, run: () => { work.removeSources(rows); } },
-    { name: "Close the slip", key: "Escape", enabled: slipOpen, run: () => { setSlipOpen(false); } },
-    { name: "Rename the sheet", run: () => { setOpen("name"); } },
+    {
+      name: "Open the bench of the chosen source",
+      key: "b",
+      enabled: rows.length === 1,
+      run: () => void navigate(`/sheets/${sheet.id}/sources/${rows[0] ?? ""}`),
+    },
+    {
+      name: "Prove the chosen output",
+      key: "p",
+      enabled: chosen.length === 1 && provable(chosen[0]),
+      run: () => {
+        if (chosen[0]) void navigate(proofAddress(sheet.id, chosen[0]));
+      },
+    },
+    {
+      name: "Change the chosen column",
+      enabled: column !== undefined,
+      run: () => {
+        if (column) setOpen(column);
+      },
+    },
+    {
+      name: "Give the chosen column's place and names to all columns",
+      enabled: column !== undefined,
+      run: () => {
+        if (column) work.copyPlace(sheet, column);
+      },
+    },
+    {
+      name: "Take the chosen column out",
+      enabled: column !== undefined,
+      run: () => {
+        if (column) work.removeColumn(column.id, column.preset.name);
+      },
+    },
+    {
+      name: "Take the sources of the chosen outputs out",
+      enabled: some,
+      run: () => {
+        work.removeSources(rows);
+      },
+    },
+    {
+      name: "Close the slip",
+      key: "Escape",
+      enabled: slipOpen,
+      run: () => {
+        setSlipOpen(false);
+      },
+    },
+    {
+      name: "Rename the sheet",
+      run: () => {
+        setOpen("name");
+      },
+    },
     { name: "Remove the sheet", run: () => void remove() },
   ]);
 
@@ -92,24 +185,80 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   };
   return (
     <DropArea sheet={sheet.id}>
-      <Bar title={sheet.name} detail={`${plural(sheet.sources.length, "source")} × ${plural(sheet.deliverables.length, "deliverable")}`}>
-        <Button color="inherit" onClick={() => { setOpen("name"); }}>Rename or remove</Button>
-        <Button color="inherit" onClick={() => { setOpen("sources"); }} data-testid="add-sources" title="Add sources (S), or drop files onto the page">
+      <Bar
+        title={sheet.name}
+        detail={`${plural(sheet.sources.length, "source")} × ${plural(sheet.deliverables.length, "deliverable")}`}
+      >
+        <Button
+          color="inherit"
+          onClick={() => {
+            setOpen("name");
+          }}
+        >
+          Rename or remove
+        </Button>
+        <Button
+          color="inherit"
+          onClick={() => {
+            setOpen("sources");
+          }}
+          data-testid="add-sources"
+          title="Add sources (S), or drop files onto the page"
+        >
           Add sources<Key>S</Key>
         </Button>
-        <Button color="inherit" onClick={() => { setOpen("deliverable"); }} data-testid="add-deliverable" title="Add a deliverable (D)">
+        <Button
+          color="inherit"
+          onClick={() => {
+            setOpen("deliverable");
+          }}
+          data-testid="add-deliverable"
+          title="Add a deliverable (D)"
+        >
           Add a deliverable<Key>D</Key>
         </Button>
       </Bar>
       <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
-        <Matrix sheet={sheet} selection={selection} onSelect={setSelection} onOpen={() => { setSlipOpen(true); }} onToggle={() => { work.toggle(chosen); }} onAdd={setOpen} />
-        {slipOpen && shape && <Slip sheet={sheet} shape={shape} cells={chosen} work={work} onClose={() => { setSlipOpen(false); }} onChangeColumn={setOpen} />}
+        <Matrix
+          sheet={sheet}
+          selection={selection}
+          onSelect={setSelection}
+          onOpen={() => {
+            setSlipOpen(true);
+          }}
+          onToggle={() => {
+            work.toggle(chosen);
+          }}
+          onAdd={setOpen}
+        />
+        {slipOpen && shape && (
+          <Slip
+            sheet={sheet}
+            shape={shape}
+            cells={chosen}
+            work={work}
+            onClose={() => {
+              setSlipOpen(false);
+            }}
+            onChangeColumn={setOpen}
+          />
+        )}
       </Box>
       <Foot sheet={sheet} ready={ready.length} onRun={runAll} onAct={work.act} />
       {open === "sources" && <SourcesDialog sheet={sheet.id} onClose={close} />}
       {open === "deliverable" && <DeliverableDialog sheet={sheet.id} column={null} onClose={close} />}
-      {open === "name" && <NameDialog title="Rename the sheet" name={sheet.name} onSave={(name) => api.renameSheet(sheet.id, name)} other={{ name: "Remove the sheet", run: () => void remove() }} onClose={close} />}
-      {open !== null && typeof open === "object" && <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />}
+      {open === "name" && (
+        <NameDialog
+          title="Rename the sheet"
+          name={sheet.name}
+          onSave={(name) => api.renameSheet(sheet.id, name)}
+          other={{ name: "Remove the sheet", run: () => void remove() }}
+          onClose={close}
+        />
+      )}
+      {open !== null && typeof open === "object" && (
+        <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />
+      )}
     </DropArea>
   );
 }
@@ -132,7 +281,18 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
   const open = sheet.cells.filter((cell) => isOpen(cell.run));
   const moving = open.filter((cell) => cell.run?.state !== "paused");
   const held = open.filter((cell) => cell.run?.state === "paused");
-  const state = sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : sum.withheld > 0 ? "withheld" : sum.outOfDate > 0 ? "outOfDate" : "idle";
+  const state =
+    sum.wanted > 0 && sum.done === sum.wanted
+      ? "done"
+      : sum.working > 0
+        ? "running"
+        : sum.failed > 0
+          ? "failed"
+          : sum.withheld > 0
+            ? "withheld"
+            : sum.outOfDate > 0
+              ? "outOfDate"
+              : "idle";
   const parts = [
     sum.working > 0 && `${String(sum.working)} at work`,
     sum.waiting > 0 && `${String(sum.waiting)} waiting`,
@@ -142,17 +302,88 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
     sum.outOfDate > 0 && `${String(sum.outOfDate)} out of date`,
   ].filter(Boolean);
   return (
-    <Box component="footer" sx={{ flex: "none", height: 58, px: 2.5, gap: 4, display: "flex", alignItems: "center", borderTop: 1, borderColor: "divider", bgcolor: "background.paper" }}>
+    <Box
+      component="footer"
+      sx={{
+        flex: "none",
+        height: 58,
+        px: 2.5,
+        gap: 4,
+        display: "flex",
+        alignItems: "center",
+        borderTop: 1,
+        borderColor: "divider",
+        bgcolor: "background.paper",
+      }}
+    >
       <Facet state={state} fraction={sum.fraction} size={34} />
-      <Figure head={`${String(sum.done)} of ${plural(sum.wanted, "file")} done`} detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "nothing under way")} testid="progress" />
-      <Figure head={`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}`} detail={sum.before > 0 ? `${changeText(sum.before, sum.after)} over all files${sum.done > 0 ? `, forecast ${sizeText(sum.expected)}` : ""}` : ""} testid="weight" />
-      {sum.left > 0 && <Figure head={`about ${spanText(sum.left)} to go`} detail={`those at work end at about ${clockText(new Date(now + sum.left * 1000))}`} />}
+      <Figure
+        head={`${String(sum.done)} of ${plural(sum.wanted, "file")} done`}
+        detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "nothing under way")}
+        testid="progress"
+      />
+      <Figure
+        head={`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}`}
+        detail={
+          sum.before > 0
+            ? `${changeText(sum.before, sum.after)} over all files${sum.done > 0 ? `, forecast ${sizeText(sum.expected)}` : ""}`
+            : ""
+        }
+        testid="weight"
+      />
+      {sum.left > 0 && (
+        <Figure
+          head={`about ${spanText(sum.left)} to go`}
+          detail={`those at work end at about ${clockText(new Date(now + sum.left * 1000))}`}
+        />
+      )}
       <Box sx={{ flex: 1 }} />
-      {held.length > 0 && <Button color="inherit" variant="outlined" onClick={() => { onAct("resume", held); }}>Go on</Button>}
-      {moving.length > 0 && <Button color="inherit" variant="outlined" onClick={() => { onAct("pause", moving); }}>Hold</Button>}
-      {open.length > 0 && <Button color="inherit" variant="outlined" onClick={() => { onAct("cancel", open); }}>Cancel</Button>}
-      <Button variant="contained" disabled={ready === 0} onClick={onRun} title="Run the sheet (Shift+R)" sx={{ height: 36, minWidth: 150, fontSize: 15 }} data-testid="run">
-        {ready === 0 ? "Nothing to run" : ready === sum.wanted ? `Run ${plural(ready, "file")}` : `Run the other ${String(ready)}`}
+      {held.length > 0 && (
+        <Button
+          color="inherit"
+          variant="outlined"
+          onClick={() => {
+            onAct("resume", held);
+          }}
+        >
+          Go on
+        </Button>
+      )}
+      {moving.length > 0 && (
+        <Button
+          color="inherit"
+          variant="outlined"
+          onClick={() => {
+            onAct("pause", moving);
+          }}
+        >
+          Hold
+        </Button>
+      )}
+      {open.length > 0 && (
+        <Button
+          color="inherit"
+          variant="outlined"
+          onClick={() => {
+            onAct("cancel", open);
+          }}
+        >
+          Cancel
+        </Button>
+      )}
+      <Button
+        variant="contained"
+        disabled={ready === 0}
+        onClick={onRun}
+        title="Run the sheet (Shift+R)"
+        sx={{ height: 36, minWidth: 150, fontSize: 15 }}
+        data-testid="run"
+      >
+        {ready === 0
+          ? "Nothing to run"
+          : ready === sum.wanted
+            ? `Run ${plural(ready, "file")}`
+            : `Run the other ${String(ready)}`}
       </Button>
     </Box>
   );

@@ -8,11 +8,12 @@ import { keys } from "../api/live";
 import { useActions } from "../shared/actions";
 import { Bar } from "../shared/Bar";
 import { Facet } from "../shared/Facet";
+import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { plural } from "../shared/words";
 
 export function SheetsPage() {
-  const { data: sheets, error } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
+  const { data: sheets, error, refetch } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
   const navigate = useNavigate();
   const { refuse } = useTell();
   const begin = async () => {
@@ -35,13 +36,16 @@ export function SheetsPage() {
         {action}
       </Bar>
       <Box sx={{ flex: 1, overflow: "auto", p: 3 }}>
-        {error && <Box role="alert" sx={{ color: "error.main" }}>{error.message}</Box>}
+        {!sheets && <Pending error={error} onAgain={() => void refetch()} />}
         {sheets?.length === 0 && (
           <Box sx={{ maxWidth: 460, mx: "auto", mt: 10, textAlign: "center", color: "text.secondary" }}>
             <Box sx={{ display: "grid", placeItems: "center", mb: 2 }}>
               <Facet state="idle" size={48} />
             </Box>
-            <p>A sheet is one batch of work: your sources are its rows, what they shall become its columns, and each cell is a file.</p>
+            <p>
+              A sheet is one batch of work: your sources are its rows, what they shall become its columns, and each cell
+              is a file.
+            </p>
             {action}
           </Box>
         )}
@@ -57,7 +61,16 @@ export function SheetsPage() {
 
 function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) {
   const cells = sheet.sources * sheet.deliverables;
-  const state = sheet.failed > 0 ? "failed" : sheet.withheld > 0 ? "withheld" : sheet.open > 0 ? "running" : cells > 0 && sheet.done >= cells ? "done" : "idle";
+  const state =
+    sheet.failed > 0
+      ? "failed"
+      : sheet.withheld > 0
+        ? "withheld"
+        : sheet.open > 0
+          ? "running"
+          : cells > 0 && sheet.done >= cells
+            ? "done"
+            : "idle";
   const parts = [
     `${String(sheet.sources)} × ${String(sheet.deliverables)}`,
     `${String(sheet.done)} made`,
@@ -70,14 +83,26 @@ function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) 
     <Box
       component="button"
       onClick={onOpen}
-      sx={{ font: "inherit", color: "inherit", textAlign: "left", bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 2, p: 2, display: "flex", gap: 2, alignItems: "center", cursor: "pointer", "&:hover, &:focus-visible": { borderColor: "primary.main", outline: "none" } }}
+      sx={{
+        font: "inherit",
+        color: "inherit",
+        textAlign: "left",
+        bgcolor: "background.paper",
+        border: 1,
+        borderColor: "divider",
+        borderRadius: 2,
+        p: 2,
+        display: "flex",
+        gap: 2,
+        alignItems: "center",
+        cursor: "pointer",
+        "&:hover": { borderColor: "primary.main" },
+      }}
     >
       <Facet state={state} fraction={cells > 0 ? sheet.done / cells : 0} size={34} />
       <Box sx={{ minWidth: 0 }}>
         <Box sx={{ fontWeight: 700, fontSize: 15 }}>{sheet.name}</Box>
-        <Box sx={{ color: "text.secondary", fontSize: 13 }}>
-          {parts.join(" · ")}
-        </Box>
+        <Box sx={{ color: "text.secondary", fontSize: 13 }}>{parts.join(" · ")}</Box>
       </Box>
     </Box>
   );

@@ -27,16 +27,64 @@ interface Props {
 export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Props) {
   const [open, setOpen] = useState<"own" | "preset" | null>(null);
   const isDone = shape.kind === "cell" && shape.cell.run?.state === "done";
-  const source = shape.kind === "row" ? sheet.sources.find((row) => row.id === shape.source) : shape.kind === "cell" ? sheet.sources.find((row) => row.id === shape.cell.source) : undefined;
-  const column = shape.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : shape.kind === "cell" ? sheet.deliverables.find((one) => one.id === shape.cell.deliverable) : undefined;
+  const source =
+    shape.kind === "row"
+      ? sheet.sources.find((row) => row.id === shape.source)
+      : shape.kind === "cell"
+        ? sheet.sources.find((row) => row.id === shape.cell.source)
+        : undefined;
+  const column =
+    shape.kind === "column"
+      ? sheet.deliverables.find((one) => one.id === shape.deliverable)
+      : shape.kind === "cell"
+        ? sheet.deliverables.find((one) => one.id === shape.cell.deliverable)
+        : undefined;
   const sum = totals(sheet, cells);
-  const title = shape.kind === "row" ? source?.name : shape.kind === "several" ? plural(cells.length, "output") : column?.preset.name;
-  const below = shape.kind === "cell" ? `of ${source?.name ?? ""}` : shape.kind === "row" ? source?.summary : shape.kind === "column" ? column?.headline : "chosen";
-  const state = shape.kind === "cell" ? (shape.cell.run?.state ?? (shape.cell.enabled ? "idle" : "off")) : sum.wanted > 0 && sum.done === sum.wanted ? "done" : sum.working > 0 ? "running" : sum.failed > 0 ? "failed" : "idle";
+  const title =
+    shape.kind === "row"
+      ? source?.name
+      : shape.kind === "several"
+        ? plural(cells.length, "output")
+        : column?.preset.name;
+  const below =
+    shape.kind === "cell"
+      ? `of ${source?.name ?? ""}`
+      : shape.kind === "row"
+        ? source?.summary
+        : shape.kind === "column"
+          ? column?.headline
+          : "chosen";
+  const state =
+    shape.kind === "cell"
+      ? (shape.cell.run?.state ?? (shape.cell.enabled ? "idle" : "off"))
+      : sum.wanted > 0 && sum.done === sum.wanted
+        ? "done"
+        : sum.working > 0
+          ? "running"
+          : sum.failed > 0
+            ? "failed"
+            : "idle";
   return (
-    <Box component="aside" aria-label="What is done with the chosen outputs" data-testid="slip" sx={{ width: isDone ? 560 : 400, flex: "none", overflow: "auto", borderLeft: 1, borderColor: "divider", bgcolor: "background.paper", p: 2 }}>
+    <Box
+      component="aside"
+      aria-label="What is done with the chosen outputs"
+      data-testid="slip"
+      sx={{
+        width: isDone ? 560 : 400,
+        flex: "none",
+        overflow: "auto",
+        borderLeft: 1,
+        borderColor: "divider",
+        bgcolor: "background.paper",
+        p: 2,
+      }}
+    >
       <Box sx={{ display: "flex", alignItems: "flex-start", gap: 1.25 }}>
-        <Facet state={state} fraction={shape.kind === "cell" ? (shape.cell.run?.progress?.fraction ?? 0) : sum.fraction} size={28} />
+        <Facet
+          state={state}
+          fraction={shape.kind === "cell" ? (shape.cell.run?.progress?.fraction ?? 0) : sum.fraction}
+          size={28}
+        />
         <Box sx={{ minWidth: 0, flex: 1 }}>
           <Box sx={{ fontWeight: 700, fontSize: 15, overflowWrap: "anywhere" }}>{title}</Box>
           <Box sx={{ color: "text.secondary", overflowWrap: "anywhere" }}>{below}</Box>
@@ -45,7 +93,17 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
           Close
         </Button>
       </Box>
-      <Actions cells={cells} work={work} proof={shape.kind === "cell" && !shape.cell.refusal ? proofAddress(sheet.id, shape.cell) : null} onOwn={() => { setOpen("own"); }} onPreset={() => { setOpen("preset"); }} />
+      <Actions
+        cells={cells}
+        work={work}
+        proof={shape.kind === "cell" && !shape.cell.refusal ? proofAddress(sheet.id, shape.cell) : null}
+        onOwn={() => {
+          setOpen("own");
+        }}
+        onPreset={() => {
+          setOpen("preset");
+        }}
+      />
       {shape.kind === "cell" && source && column ? (
         <CellSlip cell={shape.cell} source={source} column={column} />
       ) : (
@@ -60,36 +118,116 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
         <>
           <Heading>The column</Heading>
           <Line name="Frame">{column.frame}</Line>
-          <Line name="Goes to">{column.storage ? `${column.folder || "the storage itself"}` : "beside each source"}</Line>
+          <Line name="Goes to">{column.storage ? column.folder || "the storage itself" : "beside each source"}</Line>
           <Line name="Name">{column.name_pattern}</Line>
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
-            <Button variant="outlined" color="inherit" onClick={() => { onChangeColumn(column); }}>Change the column</Button>
-            {sheet.deliverables.length > 1 && <Button color="inherit" title="Destination, name pattern and the rule for taken names" onClick={() => { work.copyPlace(sheet, column); }}>Same place and names for all</Button>}
-            <Button color="inherit" onClick={() => { work.removeColumn(column.id, column.preset.name); onClose(); }}>Take it out</Button>
+            <Button
+              variant="outlined"
+              color="inherit"
+              onClick={() => {
+                onChangeColumn(column);
+              }}
+            >
+              Change the column
+            </Button>
+            {sheet.deliverables.length > 1 && (
+              <Button
+                color="inherit"
+                title="Destination, name pattern and the rule for taken names"
+                onClick={() => {
+                  work.copyPlace(sheet, column);
+                }}
+              >
+                Same place and names for all
+              </Button>
+            )}
+            <Button
+              color="inherit"
+              onClick={() => {
+                work.removeColumn(column.id, column.preset.name);
+                onClose();
+              }}
+            >
+              Take it out
+            </Button>
           </Box>
         </>
       )}
       {shape.kind === "row" && source && (
         <>
           <Heading>The source</Heading>
-          <Line name="Length">{source.taken ? `${source.taken} of ${source.duration ?? ""} is taken, as marked` : (source.duration ?? "not known")}</Line>
+          <Line name="Length">
+            {source.taken
+              ? `${source.taken} of ${source.duration ?? ""} is taken, as marked`
+              : (source.duration ?? "not known")}
+          </Line>
           <Line name="Weight">{source.size == null ? "not known" : sizeText(source.size)}</Line>
           {source.folder && <Line name="Folder">{source.folder}</Line>}
           {source.problem && <Line name="Fault">{`${source.problem.why}. ${source.problem.next}`}</Line>}
-          {source.findings.map((finding) => <Line key={finding} name="Found">{finding}</Line>)}
+          {source.findings.map((finding) => (
+            <Line key={finding} name="Found">
+              {finding}
+            </Line>
+          ))}
           <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
-            <Button variant="outlined" component={RouterLink} to={`/sheets/${sheet.id}/sources/${source.id}`} title="Open the bench (B)">Open the bench</Button>
-            <Button color="inherit" onClick={() => { work.removeSources([source.id]); onClose(); }}>Take it out</Button>
+            <Button
+              variant="outlined"
+              component={RouterLink}
+              to={`/sheets/${sheet.id}/sources/${source.id}`}
+              title="Open the bench (B)"
+            >
+              Open the bench
+            </Button>
+            <Button
+              color="inherit"
+              onClick={() => {
+                work.removeSources([source.id]);
+                onClose();
+              }}
+            >
+              Take it out
+            </Button>
           </Box>
         </>
       )}
-      {open === "own" && <OwnSettings sheet={sheet} cells={cells} work={work} onClose={() => { setOpen(null); }} />}
-      {open === "preset" && <OtherPreset count={cells.length} onTake={(preset) => { work.usePreset(sheet, cells, preset); }} onClose={() => { setOpen(null); }} />}
+      {open === "own" && (
+        <OwnSettings
+          sheet={sheet}
+          cells={cells}
+          work={work}
+          onClose={() => {
+            setOpen(null);
+          }}
+        />
+      )}
+      {open === "preset" && (
+        <OtherPreset
+          count={cells.length}
+          onTake={(preset) => {
+            work.usePreset(sheet, cells, preset);
+          }}
+          onClose={() => {
+            setOpen(null);
+          }}
+        />
+      )}
     </Box>
   );
 }
 
-function Actions({ cells, work, proof, onOwn, onPreset }: { cells: Cell[]; work: SheetWork; proof: string | null; onOwn: () => void; onPreset: () => void }) {
+function Actions({
+  cells,
+  work,
+  proof,
+  onOwn,
+  onPreset,
+}: {
+  cells: Cell[];
+  work: SheetWork;
+  proof: string | null;
+  onOwn: () => void;
+  onPreset: () => void;
+}) {
   const open = cells.filter((cell) => isOpen(cell.run));
   const idle = cells.filter((cell) => !isOpen(cell.run) && cell.forecast != null);
   const ended = cells.filter((cell) => cell.run?.state === "failed" || cell.run?.state === "cancelled");
@@ -97,15 +235,89 @@ function Actions({ cells, work, proof, onOwn, onPreset }: { cells: Cell[]; work:
   const again = idle.length > 0 && idle.every((cell) => cell.run?.state === "done");
   return (
     <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, my: 1.5 }}>
-      {idle.length > 0 && <Button variant="outlined" onClick={() => { work.run(idle); }}>{count(idle, again ? "Run again" : "Run")}</Button>}
-      {ended.length > 0 && <Button variant="outlined" onClick={() => { work.act("retry", ended); }}>{count(ended, "Retry")}</Button>}
-      {open.some((cell) => cell.run?.state === "paused") && <Button variant="outlined" onClick={() => { work.act("resume", open.filter((cell) => cell.run?.state === "paused")); }}>Go on</Button>}
-      {open.some((cell) => cell.run?.state !== "paused") && <Button variant="outlined" onClick={() => { work.act("pause", open.filter((cell) => cell.run?.state !== "paused")); }}>Hold</Button>}
-      {open.length > 0 && <Button variant="outlined" color="inherit" onClick={() => { work.act("cancel", open); }}>Cancel</Button>}
-      {proof && <Button variant="outlined" component={RouterLink} to={proof} title="Make a few seconds of it to look at (P)" data-testid="prove-it">Prove it</Button>}
-      <Button color="inherit" onClick={() => { work.toggle(cells); }} title="Switch on or off (Space)">{cells.every((cell) => cell.enabled) ? "Switch off" : "Switch on"}</Button>
-      <Button color="inherit" onClick={onOwn} data-testid="own-settings">Overrides</Button>
-      <Button color="inherit" onClick={onPreset} data-testid="other-preset">Another preset</Button>
+      {idle.length > 0 && (
+        <Button
+          variant="outlined"
+          onClick={() => {
+            work.run(idle);
+          }}
+        >
+          {count(idle, again ? "Run again" : "Run")}
+        </Button>
+      )}
+      {ended.length > 0 && (
+        <Button
+          variant="outlined"
+          onClick={() => {
+            work.act("retry", ended);
+          }}
+        >
+          {count(ended, "Retry")}
+        </Button>
+      )}
+      {open.some((cell) => cell.run?.state === "paused") && (
+        <Button
+          variant="outlined"
+          onClick={() => {
+            work.act(
+              "resume",
+              open.filter((cell) => cell.run?.state === "paused"),
+            );
+          }}
+        >
+          Go on
+        </Button>
+      )}
+      {open.some((cell) => cell.run?.state !== "paused") && (
+        <Button
+          variant="outlined"
+          onClick={() => {
+            work.act(
+              "pause",
+              open.filter((cell) => cell.run?.state !== "paused"),
+            );
+          }}
+        >
+          Hold
+        </Button>
+      )}
+      {open.length > 0 && (
+        <Button
+          variant="outlined"
+          color="inherit"
+          onClick={() => {
+            work.act("cancel", open);
+          }}
+        >
+          Cancel
+        </Button>
+      )}
+      {proof && (
+        <Button
+          variant="outlined"
+          component={RouterLink}
+          to={proof}
+          title="Make a few seconds of it to look at (P)"
+          data-testid="prove-it"
+        >
+          Prove it
+        </Button>
+      )}
+      <Button
+        color="inherit"
+        onClick={() => {
+          work.toggle(cells);
+        }}
+        title="Switch on or off (Space)"
+      >
+        {cells.every((cell) => cell.enabled) ? "Switch off" : "Switch on"}
+      </Button>
+      <Button color="inherit" onClick={onOwn} data-testid="own-settings">
+        Overrides
+      </Button>
+      <Button color="inherit" onClick={onPreset} data-testid="other-preset">
+        Another preset
+      </Button>
     </Box>
   );
 }

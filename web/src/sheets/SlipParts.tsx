@@ -3,7 +3,11 @@ import Box from "@mui/material/Box";
 import type { ReactNode } from "react";
 
 export function Heading({ children }: { children: ReactNode }) {
-  return <Box component="h2" sx={{ fontSize: 12, fontWeight: 600, color: "text.secondary", mt: 2, mb: 0.75 }}>{children}</Box>;
+  return (
+    <Box component="h2" sx={{ fontSize: 12, fontWeight: 600, color: "text.secondary", mt: 2, mb: 0.75 }}>
+      {children}
+    </Box>
+  );
 }
 
 export function Line({ name, children }: { name: string; children: ReactNode }) {

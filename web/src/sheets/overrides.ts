@@ -32,7 +32,10 @@ function fieldsAfter(first: Fields, second: Fields): Fields {
   for (const [name, value] of Object.entries(second)) {
     const before = both[name];
     // A rule that takes another form replaces the old one whole.
-    const isOtherRule = isObject(before) && isObject(value) && ["rule", "mode"].some((tag) => value[tag] !== undefined && value[tag] !== before[tag]);
+    const isOtherRule =
+      isObject(before) &&
+      isObject(value) &&
+      ["rule", "mode"].some((tag) => value[tag] !== undefined && value[tag] !== before[tag]);
     both[name] = isObject(before) && isObject(value) && !isOtherRule ? fieldsAfter(before, value) : value;
   }
   return both;

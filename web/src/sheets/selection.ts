@@ -35,14 +35,19 @@ export function toggled(selection: Selection | null, cell: CellKey): Selection {
 }
 
 function place(sheet: Sheet, cell: CellKey): [number, number] {
-  return [sheet.sources.findIndex((source) => source.id === cell.source), sheet.deliverables.findIndex((column) => column.id === cell.deliverable)];
+  return [
+    sheet.sources.findIndex((source) => source.id === cell.source),
+    sheet.deliverables.findIndex((column) => column.id === cell.deliverable),
+  ];
 }
 
 function rectangle(sheet: Sheet, one: CellKey, other: CellKey): Set<string> {
   const [[row, column], [otherRow, otherColumn]] = [place(sheet, one), place(sheet, other)];
   const rows = sheet.sources.slice(Math.min(row, otherRow), Math.max(row, otherRow) + 1);
   const columns = sheet.deliverables.slice(Math.min(column, otherColumn), Math.max(column, otherColumn) + 1);
-  return new Set(rows.flatMap((source) => columns.map((deliverable) => idOf({ source: source.id, deliverable: deliverable.id }))));
+  return new Set(
+    rows.flatMap((source) => columns.map((deliverable) => idOf({ source: source.id, deliverable: deliverable.id }))),
+  );
 }
 
 /** All cells between the anchor and `cell`. */
@@ -52,7 +57,13 @@ export function extended(sheet: Sheet, selection: Selection | null, cell: CellKe
 }
 
 /** The selection after a step with the arrows. */
-export function moved(sheet: Sheet, selection: Selection | null, rows: number, columns: number, extend: boolean): Selection | null {
+export function moved(
+  sheet: Sheet,
+  selection: Selection | null,
+  rows: number,
+  columns: number,
+  extend: boolean,
+): Selection | null {
   const [row, column] = selection ? place(sheet, selection.cursor) : [0, 0];
   const within = (value: number, count: number) => Math.min(Math.max(value, 0), count - 1);
   const source = sheet.sources[within(selection ? row + rows : row, sheet.sources.length)];
@@ -67,21 +78,37 @@ function spanning(sheet: Sheet, sources: string[], deliverables: string[]): Sele
   const [lastSource, lastDeliverable] = [sources.at(-1), deliverables.at(-1)];
   if (!source || !deliverable || !lastSource || !lastDeliverable) return null;
   const cursor = { source, deliverable };
-  return { cursor, anchor: cursor, cells: rectangle(sheet, cursor, { source: lastSource, deliverable: lastDeliverable }) };
+  return {
+    cursor,
+    anchor: cursor,
+    cells: rectangle(sheet, cursor, { source: lastSource, deliverable: lastDeliverable }),
+  };
 }
 
 export function wholeRow(sheet: Sheet, source: string): Selection | null {
-  const cells = spanning(sheet, [source], sheet.deliverables.map((column) => column.id));
+  const cells = spanning(
+    sheet,
+    [source],
+    sheet.deliverables.map((column) => column.id),
+  );
   return cells && { ...cells, head: { row: source } };
 }
 
 export function wholeColumn(sheet: Sheet, deliverable: string): Selection | null {
-  const cells = spanning(sheet, sheet.sources.map((source) => source.id), [deliverable]);
+  const cells = spanning(
+    sheet,
+    sheet.sources.map((source) => source.id),
+    [deliverable],
+  );
   return cells && { ...cells, head: { column: deliverable } };
 }
 
 export function everything(sheet: Sheet): Selection | null {
-  return spanning(sheet, sheet.sources.map((source) => source.id), sheet.deliverables.map((column) => column.id));
+  return spanning(
+    sheet,
+    sheet.sources.map((source) => source.id),
+    sheet.deliverables.map((column) => column.id),
+  );
 }
 
 /** The cells for which `which` holds, or nothing where there is none. */
@@ -96,11 +123,18 @@ export function chosenCells(sheet: Sheet, selection: Selection | null): Cell[] {
 }
 
 /** What the chosen cells are together. */
-export type Shape = { kind: "cell"; cell: Cell } | { kind: "row"; source: string } | { kind: "column"; deliverable: string } | { kind: "several" };
+export type Shape =
+  | { kind: "cell"; cell: Cell }
+  | { kind: "row"; source: string }
+  | { kind: "column"; deliverable: string }
+  | { kind: "several" };
 
 export function shapeOf(selection: Selection | null, cells: Cell[]): Shape | null {
   const first = cells[0];
   if (!selection || !first) return null;
-  if (selection.head) return "row" in selection.head ? { kind: "row", source: selection.head.row } : { kind: "column", deliverable: selection.head.column };
+  if (selection.head)
+    return "row" in selection.head
+      ? { kind: "row", source: selection.head.row }
+      : { kind: "column", deliverable: selection.head.column };
   return cells.length === 1 ? { kind: "cell", cell: first } : { kind: "several" };
 }

@@ -48,7 +48,21 @@ export function weight(cell: Cell): number {
 }
 
 function nothing(): Totals {
-  return { wanted: 0, done: 0, working: 0, waiting: 0, held: 0, failed: 0, withheld: 0, outOfDate: 0, before: 0, after: 0, expected: 0, left: 0, fraction: 0 };
+  return {
+    wanted: 0,
+    done: 0,
+    working: 0,
+    waiting: 0,
+    held: 0,
+    failed: 0,
+    withheld: 0,
+    outOfDate: 0,
+    before: 0,
+    after: 0,
+    expected: 0,
+    left: 0,
+    fraction: 0,
+  };
 }
 
 /** Adds a cell; the size of its source counts where it is the first of that source. */
@@ -105,5 +119,9 @@ export function sums(sheet: Sheet): { rows: Totals[]; columns: Totals[] } {
 /** Whether “Run” would queue the cell: wanted, not made as it is set now, not under way. */
 export function isRunnable(cell: Cell): boolean {
   const state = cell.run?.state;
-  return isWanted(cell) && cell.forecast != null && (state === undefined || state === "failed" || state === "cancelled" || isOutOfDate(cell));
+  return (
+    isWanted(cell) &&
+    cell.forecast != null &&
+    (state === undefined || state === "failed" || state === "cancelled" || isOutOfDate(cell))
+  );
 }

@@ -3,6 +3,7 @@ import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type Cell, type CellKey, type Deliverable, type Preset, type Sheet } from "../api/client";
 import { keys, sheetAgain } from "../api/live";
+import { useMayCancel } from "../shared/cancelling";
 import { useTell } from "../shared/messages";
 import { isOpen, plural } from "../shared/words";
 import { type Patch, patchAfter, patchToPreset } from "./overrides";
@@ -17,7 +18,10 @@ function keysOf(cells: Cell[]): CellKey[] {
 /** Shows a change at once; the server's word comes after it. */
 function show(client: QueryClient, sheet: string, cells: Cell[], change: Partial<Cell>): void {
   const ids = new Set(cells.map(idOf));
-  client.setQueryData<Sheet>(keys.sheet(sheet), (now) => now && { ...now, cells: now.cells.map((cell) => (ids.has(idOf(cell)) ? { ...cell, ...change } : cell)) });
+  client.setQueryData<Sheet>(
+    keys.sheet(sheet),
+    (now) => now && { ...now, cells: now.cells.map((cell) => (ids.has(idOf(cell)) ? { ...cell, ...change } : cell)) },
+  );
 }
 
 /** Sets own settings that differ from cell to cell, those that are alike in one call. */
@@ -35,6 +39,7 @@ async function setEach(sheet: string, wanted: [Cell, Patch][]): Promise<void> {
 export function useSheetWork(id: string) {
   const client = useQueryClient();
   const { tell, refuse } = useTell();
+  const mayCancel = useMayCancel();
   return useMemo(() => {
     const again = () => sheetAgain(client, id);
     const attempt = (work: () => Promise<unknown>) => {
@@ -49,7 +54,8 @@ export function useSheetWork(id: string) {
         await setEach(id, wanted);
         tell(words, () => setEach(id, before));
         await again();
-        for (const [cell] of wanted) void client.invalidateQueries({ queryKey: keys.output(cell.source, cell.deliverable) });
+        for (const [cell] of wanted)
+          void client.invalidateQueries({ queryKey: keys.output(cell.source, cell.deliverable) });
       });
     };
     return {
@@ -60,35 +66,60 @@ export function useSheetWork(id: string) {
         show(client, id, changed, { enabled });
         attempt(async () => {
           await api.setCells(id, keysOf(changed), { enabled });
-          if (changed.length > 1) tell(`${plural(changed.length, "output")} switched ${enabled ? "on" : "off"}.`, () => api.setCells(id, keysOf(changed), { enabled: !enabled }));
+          if (changed.length > 1)
+            tell(`${plural(changed.length, "output")} switched ${enabled ? "on" : "off"}.`, () =>
+              api.setCells(id, keysOf(changed), { enabled: !enabled }),
+            );
         });
       },
       run: (cells?: Cell[]) => {
         attempt(async () => {
           const { runs, passed_over, unread } = await api.run(id, cells && keysOf(cells));
-          const passed = passed_over > 0 ? ` ${plural(passed_over, "output")} cannot be made and ${passed_over === 1 ? "was" : "were"} passed over.` : "";
-          const later = unread > 0 ? ` ${plural(unread, "source")} ${unread === 1 ? "is" : "are"} still being read: run again when ${unread === 1 ? "it is" : "they are"} done.` : "";
-          tell(`${runs.length === 0 ? "Nothing to run here." : `${plural(runs.length, "file")} queued.`}${passed}${later}`);
+          const passed =
+            passed_over > 0
+              ? ` ${plural(passed_over, "output")} cannot be made and ${passed_over === 1 ? "was" : "were"} passed over.`
+              : "";
+          const later =
+            unread > 0
+              ? ` ${plural(unread, "source")} ${unread === 1 ? "is" : "are"} still being read: run again when ${unread === 1 ? "it is" : "they are"} done.`
+              : "";
+          tell(
+            `${runs.length === 0 ? "Nothing to run here." : `${plural(runs.length, "file")} queued.`}${passed}${later}`,
+          );
           await again();
         });
       },
       act: (action: RunAction, cells: Cell[]) => {
         const runs = cells.flatMap((cell) => {
-          const fits = action === "retry" ? cell.run?.state === "failed" || cell.run?.state === "cancelled" : isOpen(cell.run);
+          const fits =
+            action === "retry" ? cell.run?.state === "failed" || cell.run?.state === "cancelled" : isOpen(cell.run);
           return cell.run && fits ? [cell.run.id] : [];
         });
         attempt(async () => {
+          if (action === "cancel" && !(await mayCancel(cells.flatMap((cell) => cell.run ?? [])))) return;
           await api.act(action, runs);
-          if (action === "cancel" && runs.length > 0) tell(`${plural(runs.length, "output")} cancelled; what was begun of ${runs.length === 1 ? "it" : "them"} is gone.`, () => api.act("retry", runs));
+          if (action === "cancel" && runs.length > 0)
+            tell(
+              `${plural(runs.length, "output")} cancelled; what was begun of ${runs.length === 1 ? "it" : "them"} is gone.`,
+              () => api.act("retry", runs),
+            );
         });
       },
       /** Own settings, on top of those that a cell has already. */
       adjust: (cells: Cell[], patch: Patch) => {
-        setOwn(cells.map((cell) => [cell, patchAfter(cell.overrides ?? {}, patch)]), `Overrides for ${plural(cells.length, "output")}.`);
+        setOwn(
+          cells.map((cell) => [cell, patchAfter(cell.overrides ?? {}, patch)]),
+          `Overrides for ${plural(cells.length, "output")}.`,
+        );
       },
       /** Own settings exactly as given; none, where they are empty. */
       replace: (cells: Cell[], patch: Patch) => {
-        setOwn(cells.map((cell) => [cell, patch]), Object.keys(patch).length === 0 ? `${plural(cells.length, "output")} reset to the column.` : `Overrides for ${plural(cells.length, "output")}.`);
+        setOwn(
+          cells.map((cell) => [cell, patch]),
+          Object.keys(patch).length === 0
+            ? `${plural(cells.length, "output")} reset to the column.`
+            : `Overrides for ${plural(cells.length, "output")}.`,
+        );
       },
       usePreset: (sheet: Sheet, cells: Cell[], preset: Preset) => {
         const wanted = cells.flatMap((cell): [Cell, Patch][] => {
@@ -100,32 +131,44 @@ export function useSheetWork(id: string) {
       /** Destination, name pattern and clash rule of one column for all others. */
       copyPlace: (sheet: Sheet, from: Deliverable) => {
         const others = sheet.deliverables.filter((column) => column.id !== from.id);
-        const wanted = (column: Deliverable, place: Deliverable) => ({ preset: column.preset, storage: place.storage ?? null, folder: place.folder, name_pattern: place.name_pattern, clash: place.clash });
+        const wanted = (column: Deliverable, place: Deliverable) => ({
+          preset: column.preset,
+          storage: place.storage ?? null,
+          folder: place.folder,
+          name_pattern: place.name_pattern,
+          clash: place.clash,
+        });
         const change = async (placeOf: (column: Deliverable) => Deliverable) => {
           for (const column of others) await api.changeDeliverable(column.id, wanted(column, placeOf(column)));
         };
         attempt(async () => {
           await change(() => from);
           await again();
-          tell(`${plural(others.length, "column")} go where “${from.preset.name}” goes.`, () => change((column) => column));
+          tell(`${plural(others.length, "column")} go where “${from.preset.name}” goes.`, () =>
+            change((column) => column),
+          );
         });
       },
       removeSources: (sources: string[]) => {
         attempt(async () => {
           await api.removeSources(id, sources);
           await again();
-          tell(`${plural(sources.length, "source")} taken out of the sheet; the files stay.`, () => api.restore(id, { sources }));
+          tell(`${plural(sources.length, "source")} taken out of the sheet; the files stay.`, () =>
+            api.restore(id, { sources }),
+          );
         });
       },
       removeColumn: (deliverable: string, name: string) => {
         attempt(async () => {
           await api.removeDeliverable(deliverable);
           await again();
-          tell(`“${name}” taken out of the sheet; what it made stays.`, () => api.restore(id, { deliverables: [deliverable] }));
+          tell(`“${name}” taken out of the sheet; what it made stays.`, () =>
+            api.restore(id, { deliverables: [deliverable] }),
+          );
         });
       },
     };
-  }, [client, id, refuse, tell]);
+  }, [client, id, mayCancel, refuse, tell]);
 }
 
 export type SheetWork = ReturnType<typeof useSheetWork>;

@@ -31,7 +31,9 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
     event.preventDefault();
     setOver(false);
     // The list of items is gone when the event has passed: entries are asked for at once.
-    const entries = [...event.dataTransfer.items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
+    const entries = [...event.dataTransfer.items]
+      .map((item) => item.webkitGetAsEntry())
+      .filter((entry) => entry !== null);
     import("./batch")
       .then(({ droppedFiles }) => droppedFiles(entries))
       .then((files) => {
@@ -55,7 +57,10 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
       tell(`${plural(batch.paths.length, "file")} copied, ${plural(added, "source")} added.`);
     }
     const { end } = batch.state;
-    if (typeof end === "object") refuse(new Error(`${batch.state.name} could not be copied: ${end.failed}. Drop it again: it goes on where it was.`));
+    if (typeof end === "object")
+      refuse(
+        new Error(`${batch.state.name} could not be copied: ${end.failed}. Drop it again: it goes on where it was.`),
+      );
   };
   return (
     <Box
@@ -65,23 +70,66 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
         event.preventDefault();
         setOver(true);
       }}
-      onDragLeave={(event) => { if (!event.currentTarget.contains(event.relatedTarget as Node | null)) setOver(false); }}
+      onDragLeave={(event) => {
+        if (!event.currentTarget.contains(event.relatedTarget as Node | null)) setOver(false);
+      }}
       onDrop={take}
       sx={{ position: "relative", flex: 1, minHeight: 0, display: "flex", flexDirection: "column" }}
     >
       {children}
       {over && (
-        <Box sx={{ position: "absolute", inset: 8, zIndex: 5, border: "2px dashed", borderColor: "primary.main", borderRadius: 3, bgcolor: "background.default", opacity: 0.92, display: "grid", placeItems: "center", fontSize: 18, fontWeight: 700, pointerEvents: "none" }}>
+        <Box
+          sx={{
+            position: "absolute",
+            inset: 8,
+            zIndex: 5,
+            border: "2px dashed",
+            borderColor: "primary.main",
+            borderRadius: 3,
+            bgcolor: "background.default",
+            opacity: 0.92,
+            display: "grid",
+            placeItems: "center",
+            fontSize: 18,
+            fontWeight: 700,
+            pointerEvents: "none",
+          }}
+        >
           Drop files or folders: they are copied into a storage and become sources
         </Box>
       )}
-      {state && batch && <Progress state={state} onStop={() => { batch.stop(); }} />}
-      {dropped.length > 0 && <WhereTo files={dropped} onStart={(place) => { start(place).catch(refuse); }} onClose={() => { setDropped([]); }} />}
+      {state && batch && (
+        <Progress
+          state={state}
+          onStop={() => {
+            batch.stop();
+          }}
+        />
+      )}
+      {dropped.length > 0 && (
+        <WhereTo
+          files={dropped}
+          onStart={(place) => {
+            start(place).catch(refuse);
+          }}
+          onClose={() => {
+            setDropped([]);
+          }}
+        />
+      )}
     </Box>
   );
 }
 
-function WhereTo({ files, onStart, onClose }: { files: Dropped[]; onStart: (place: Place) => void; onClose: () => void }) {
+function WhereTo({
+  files,
+  onStart,
+  onClose,
+}: {
+  files: Dropped[];
+  onStart: (place: Place) => void;
+  onClose: () => void;
+}) {
   const { data: storages = [] } = useStorages();
   const [wanted, setWanted] = useState<Place>(() => remembered<Place>(LAST_PLACE, { storage: null, folder: "" }));
   // A storage that is gone meanwhile, or none yet: the first one is as good as any.
@@ -90,7 +138,9 @@ function WhereTo({ files, onStart, onClose }: { files: Dropped[]; onStart: (plac
   const bytes = files.reduce((sum, { file }) => sum + file.size, 0);
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="xs">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{plural(files.length, "file")}, {sizeText(bytes)}</DialogTitle>
+      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
+        {plural(files.length, "file")}, {sizeText(bytes)}
+      </DialogTitle>
       <DialogContent>
         <Box sx={{ color: "text.secondary", mb: 2, maxHeight: 120, overflow: "auto", fontSize: 12 }}>
           {files.slice(0, 50).map(({ path }) => (
@@ -101,8 +151,19 @@ function WhereTo({ files, onStart, onClose }: { files: Dropped[]; onStart: (plac
         <PlaceField label="Copied into" place={place} onChange={setWanted} />
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={!place.storage} onClick={() => { onStart(place); }} data-testid="confirm-upload">Copy and add</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button
+          variant="contained"
+          disabled={!place.storage}
+          onClick={() => {
+            onStart(place);
+          }}
+          data-testid="confirm-upload"
+        >
+          Copy and add
+        </Button>
       </DialogActions>
     </Dialog>
   );
@@ -111,12 +172,35 @@ function WhereTo({ files, onStart, onClose }: { files: Dropped[]; onStart: (plac
 function Progress({ state, onStop }: { state: BatchState; onStop: () => void }) {
   const left = state.pace > 0 ? (state.bytes - state.sent) / state.pace : 0;
   return (
-    <Box role="status" data-testid="upload-progress" sx={{ position: "absolute", right: 16, bottom: 74, zIndex: 4, width: 360, bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 2, p: 1.5 }}>
+    <Box
+      role="status"
+      data-testid="upload-progress"
+      sx={{
+        position: "absolute",
+        right: 16,
+        bottom: 74,
+        zIndex: 4,
+        width: 360,
+        bgcolor: "background.paper",
+        border: 1,
+        borderColor: "divider",
+        borderRadius: 2,
+        p: 1.5,
+      }}
+    >
       <Box sx={{ display: "flex", alignItems: "center" }}>
-        <Box sx={{ flex: 1, fontWeight: 600, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>Copying {state.name}</Box>
-        <Button color="inherit" onClick={onStop}>Stop</Button>
+        <Box sx={{ flex: 1, fontWeight: 600, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>
+          Copying {state.name}
+        </Box>
+        <Button color="inherit" onClick={onStop}>
+          Stop
+        </Button>
       </Box>
-      <LinearProgress variant="determinate" value={state.bytes > 0 ? (state.sent / state.bytes) * 100 : 100} sx={{ my: 0.75 }} />
+      <LinearProgress
+        variant="determinate"
+        value={state.bytes > 0 ? (state.sent / state.bytes) * 100 : 100}
+        sx={{ my: 0.75 }}
+      />
       <Box sx={{ color: "text.secondary", fontSize: 12 }}>
         {state.done} of {plural(state.files, "file")} · {sizeText(state.sent)} of {sizeText(state.bytes)}
         {state.pace > 0 && ` · ${sizeText(state.pace)}/s · about ${spanText(left)} left`}

@@ -47,18 +47,22 @@ export class UploadBatch {
   /** Sends everything; the paths are those of whole files, whatever happens to the rest. */
   async run(): Promise<void> {
     for (const dropped of this.files) {
-      if (this.state.end !== "open") return;
+      if (!this.isOpen()) return;
       this.change({ name: dropped.file.name });
       try {
         await this.send(dropped);
       } catch (error) {
-        if (this.state.end === "open") this.change({ end: { failed: error instanceof Error ? error.message : String(error) } });
+        if (this.isOpen()) this.change({ end: { failed: error instanceof Error ? error.message : String(error) } });
         return;
       }
       this.before += dropped.file.size;
       this.change({ done: this.state.done + 1, sent: this.before });
     }
-    if (this.state.end === "open") this.change({ end: "done" });
+    if (this.isOpen()) this.change({ end: "done" });
+  }
+
+  private isOpen(): boolean {
+    return this.state.end === "open";
   }
 
   /** Stops; what has come of the present file stays for a later drop of it. */
@@ -86,7 +90,8 @@ export class UploadBatch {
       chunkSize: PIECE,
       retryDelays: TRY_AGAIN_AFTER,
       metadata: { storage: this.storage, path: target },
-      fingerprint: (input) => Promise.resolve(["beryl", this.storage, target, (input as File).size, (input as File).lastModified].join(" ")),
+      fingerprint: (input) =>
+        Promise.resolve(["beryl", this.storage, target, input.size, input.lastModified].join(" ")),
       removeFingerprintOnSuccess: true,
       onProgress: (sent) => {
         // What an earlier try has sent says nothing of today's line.

@@ -18,7 +18,10 @@ const USUAL_SETTLE = 10;
 export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; onClose: () => void }) {
   const [name, setName] = useState(folder?.name ?? "");
   const [watched, setWatched] = useState<Place>({ storage: folder?.storage ?? "", folder: folder?.folder ?? "" });
-  const [destination, setDestination] = useState<Place>({ storage: folder?.destination_storage ?? "", folder: folder?.destination ?? "" });
+  const [destination, setDestination] = useState<Place>({
+    storage: folder?.destination_storage ?? "",
+    folder: folder?.destination ?? "",
+  });
   const [presets, setPresets] = useState<Preset[]>(folder?.presets ?? []);
   const [clash, setClash] = useState(folder?.clash ?? "number");
   const [settle, setSettle] = useState(String(folder?.settle_seconds ?? USUAL_SETTLE));
@@ -46,14 +49,35 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{folder ? `Change “${folder.name}”` : "New watch folder"}</DialogTitle>
+      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
+        {folder ? `Change “${folder.name}”` : "New watch folder"}
+      </DialogTitle>
       <DialogContent sx={{ display: "flex", gap: 3, height: 480 }}>
         <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
-          <TextField autoFocus size="small" label="Name" value={name} onChange={(event) => { setName(event.target.value); }} placeholder="such as Dailies of the kiln" />
+          <TextField
+            autoFocus
+            size="small"
+            label="Name"
+            value={name}
+            onChange={(event) => {
+              setName(event.target.value);
+            }}
+            placeholder="such as Dailies of the kiln"
+          />
           <PlaceField label="What is watched" place={watched} onChange={setWatched} />
           <PlaceField label="Where outputs go" place={destination} onChange={setDestination} />
           <ClashField clash={clash} onChange={setClash} />
-          <TextField size="small" type="number" label="Seconds without change" value={settle} onChange={(event) => { setSettle(event.target.value); }} helperText="before a file counts as whole" slotProps={{ htmlInput: { min: 1, max: 3600 } }} />
+          <TextField
+            size="small"
+            type="number"
+            label="Seconds without change"
+            value={settle}
+            onChange={(event) => {
+              setSettle(event.target.value);
+            }}
+            helperText="before a file counts as whole"
+            slotProps={{ htmlInput: { min: 1, max: 3600 } }}
+          />
         </Box>
         <PresetList
           chosen={presets.map((preset) => preset.id)}
@@ -65,8 +89,12 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
         <Box sx={{ flex: 1, color: "text.secondary" }}>{folder ? "" : "It begins switched off."}</Box>
-        <Button color="inherit" onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={!isWhole} onClick={() => void save()} data-testid="confirm-watch">Save</Button>
+        <Button color="inherit" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="contained" disabled={!isWhole} onClick={() => void save()} data-testid="confirm-watch">
+          Save
+        </Button>
       </DialogActions>
     </Dialog>
   );

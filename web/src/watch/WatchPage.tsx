@@ -12,6 +12,7 @@ import { keys } from "../api/live";
 import { useActions } from "../shared/actions";
 import { Bar, Key } from "../shared/Bar";
 import { useTell } from "../shared/messages";
+import { Pending } from "../shared/Pending";
 import { plural, sizeText } from "../shared/words";
 import { Channel } from "./Channel";
 import { WatchDialog } from "./WatchDialog";
@@ -26,8 +27,18 @@ interface Question {
 }
 
 export default function WatchPage() {
-  const settles = (folders: WatchFolder[] | undefined) => folders?.some((folder) => folder.stages.some((stage) => stage.state === "settling"));
-  const { data: folders } = useQuery({ queryKey: keys.watch, queryFn: api.watchFolders, staleTime: 0, refetchInterval: (query) => (settles(query.state.data) ? WHILE_SETTLING : false) });
+  const settles = (folders: WatchFolder[] | undefined) =>
+    folders?.some((folder) => folder.stages.some((stage) => stage.state === "settling"));
+  const {
+    data: folders,
+    error,
+    refetch,
+  } = useQuery({
+    queryKey: keys.watch,
+    queryFn: api.watchFolders,
+    staleTime: 0,
+    refetchInterval: (query) => (settles(query.state.data) ? WHILE_SETTLING : false),
+  });
   const [edited, setEdited] = useState<WatchFolder | "new" | null>(null);
   const [asked, setAsked] = useState<Question | null>(null);
   const [going, setGoing] = useState<WatchFolder | null>(null);
@@ -62,35 +73,114 @@ export default function WatchPage() {
         </Button>
       </Bar>
       <Box sx={{ flex: 1, overflow: "auto", p: 2, display: "flex", flexDirection: "column", gap: 1.5 }}>
+        {!folders && <Pending error={error} onAgain={() => void refetch()} />}
         {folders?.length === 0 && (
           <Box sx={{ m: "auto", maxWidth: 460, textAlign: "center", color: "text.secondary" }}>
-            <p>A watch folder is one that works by itself: what is copied into it waits until the copy is whole, and becomes the outputs you set.</p>
-            <Button variant="contained" onClick={add}>Set up the first</Button>
+            <p>
+              A watch folder is one that works by itself: what is copied into it waits until the copy is whole, and
+              becomes the outputs you set.
+            </p>
+            <Button variant="contained" onClick={add}>
+              Set up the first
+            </Button>
           </Box>
         )}
         {folders?.map((folder) => (
-          <Channel key={folder.id} folder={folder} onSwitch={() => void switchOver(folder)} onChange={() => { setEdited(folder); }} onRemove={() => { setGoing(folder); }} />
+          <Channel
+            key={folder.id}
+            folder={folder}
+            onSwitch={() => void switchOver(folder)}
+            onChange={() => {
+              setEdited(folder);
+            }}
+            onRemove={() => {
+              setGoing(folder);
+            }}
+          />
         ))}
       </Box>
-      {edited && <WatchDialog folder={edited === "new" ? null : edited} onClose={() => { setEdited(null); }} />}
+      {edited && (
+        <WatchDialog
+          folder={edited === "new" ? null : edited}
+          onClose={() => {
+            setEdited(null);
+          }}
+        />
+      )}
       {asked && (
-        <Dialog open onClose={() => { setAsked(null); }}>
-          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{plural(asked.files, "file")} {asked.files === 1 ? "is" : "are"} in “{asked.folder.name}” already</DialogTitle>
-          <DialogContent>They weigh {sizeText(asked.bytes)}. Shall outputs be made of them too, or only of what arrives from now on?</DialogContent>
+        <Dialog
+          open
+          onClose={() => {
+            setAsked(null);
+          }}
+        >
+          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
+            {plural(asked.files, "file")} {asked.files === 1 ? "is" : "are"} in “{asked.folder.name}” already
+          </DialogTitle>
+          <DialogContent>
+            They weigh {sizeText(asked.bytes)}. Shall outputs be made of them too, or only of what arrives from now on?
+          </DialogContent>
           <DialogActions sx={{ px: 3, pb: 2 }}>
-            <Button color="inherit" onClick={() => { setAsked(null); }}>Stay off</Button>
-            <Button variant="outlined" onClick={() => { answer("leave"); }} data-testid="present-leave">Only what arrives</Button>
-            <Button variant="contained" onClick={() => { answer("take"); }} data-testid="present-take">These too</Button>
+            <Button
+              color="inherit"
+              onClick={() => {
+                setAsked(null);
+              }}
+            >
+              Stay off
+            </Button>
+            <Button
+              variant="outlined"
+              onClick={() => {
+                answer("leave");
+              }}
+              data-testid="present-leave"
+            >
+              Only what arrives
+            </Button>
+            <Button
+              variant="contained"
+              onClick={() => {
+                answer("take");
+              }}
+              data-testid="present-take"
+            >
+              These too
+            </Button>
           </DialogActions>
         </Dialog>
       )}
       {going && (
-        <Dialog open onClose={() => { setGoing(null); }}>
+        <Dialog
+          open
+          onClose={() => {
+            setGoing(null);
+          }}
+        >
           <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Remove the watch folder “{going.name}”?</DialogTitle>
-          <DialogContent>Files in it, outputs and what is in the queue stay. What is remembered of its files goes: a new watch folder there would ask about them again.</DialogContent>
+          <DialogContent>
+            Files in it, outputs and what is in the queue stay. What is remembered of its files goes: a new watch folder
+            there would ask about them again.
+          </DialogContent>
           <DialogActions sx={{ px: 3, pb: 2 }}>
-            <Button color="inherit" onClick={() => { setGoing(null); }}>Keep it</Button>
-            <Button color="error" variant="outlined" onClick={() => { api.removeWatchFolder(going.id).catch(refuse); setGoing(null); }}>Remove</Button>
+            <Button
+              color="inherit"
+              onClick={() => {
+                setGoing(null);
+              }}
+            >
+              Keep it
+            </Button>
+            <Button
+              color="error"
+              variant="outlined"
+              onClick={() => {
+                api.removeWatchFolder(going.id).catch(refuse);
+                setGoing(null);
+              }}
+            >
+              Remove
+            </Button>
           </DialogActions>
         </Dialog>
       )}

@@ -15,6 +15,7 @@ use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
+use crate::events::HousePart;
 
 /// Bytes of a table or a picture, at most.
 const LARGEST: usize = 32 << 20;
@@ -108,6 +109,7 @@ async fn add_aid(State(app): State<Arc<App>>, Query(new): Query<NewAid>, bytes: 
     };
     let aid = Aid { id: Uuid::now_v7(), kind, name, detail };
     app.database.save_aid(&aid, &bytes).await?;
+    app.hub.tell_house(HousePart::Aids);
     Ok(Json(AidView::of(aid)))
 }
 
@@ -122,5 +124,7 @@ fn png_size(bytes: &[u8]) -> Option<(u32, u32)> {
 /// Removes a table or a picture. What calls it by name cannot be made any more until there is another.
 #[utoipa::path(delete, path = "/api/aids/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_aid(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    Ok(app.database.remove_aid(id).await?)
+    app.database.remove_aid(id).await?;
+    app.hub.tell_house(HousePart::Aids);
+    Ok(())
 }

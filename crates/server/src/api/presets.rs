@@ -14,6 +14,7 @@ use utoipa_axum::routes;
 
 use super::ApiError;
 use crate::app::App;
+use crate::events::HousePart;
 use crate::house_presets;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -66,6 +67,7 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
     }
     app.database.save_preset(&preset).await?;
     house_presets::write(&app).await;
+    app.hub.tell_house(HousePart::Presets);
     Ok(Json(view(preset, false)))
 }
 
@@ -74,6 +76,7 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
 async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<(), ApiError> {
     app.database.remove_preset(&id).await?;
     house_presets::forget(&app, &id).await;
+    app.hub.tell_house(HousePart::Presets);
     Ok(())
 }
 

@@ -12,6 +12,7 @@ use utoipa_axum::routes;
 
 use super::ApiError;
 use crate::app::App;
+use crate::events::HousePart;
 use crate::scheduler::{MOST_SLOTS, SLOTS_SETTING};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -53,5 +54,6 @@ async fn save_settings(State(app): State<Arc<App>>, Json(settings): Json<Setting
     app.database.save_setting(WITHHELD_DAYS_SETTING, &settings.withheld_days).await?;
     app.database.save_setting(SLOTS_SETTING, &settings.engine_slots).await?;
     app.slots.set_count(settings.engine_slots);
+    app.hub.tell_house(HousePart::Settings);
     Ok(Json(settings))
 }

@@ -20,6 +20,7 @@ use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
+use crate::events::HousePart;
 use crate::files::{Entry, list};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -132,6 +133,7 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
         return Err(refused(format!("it {why} {}, which is not for media", kept.display())));
     }
     let storage = app.database.add_storage(name, text).await?;
+    app.hub.tell_house(HousePart::Storages);
     let all = app.database.storages().await?;
     let added = views(&app, &all).await.into_iter().find(|view| view.id == storage.id);
     Ok(Json(added.ok_or(StoreError::NotFound("storage"))?))
@@ -140,7 +142,9 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
 /// Forgets a storage that nothing refers to; its files stay.
 #[utoipa::path(delete, path = "/api/storages/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    Ok(app.database.remove_storage(id).await?)
+    app.database.remove_storage(id).await?;
+    app.hub.tell_house(HousePart::Storages);
+    Ok(())
 }
 
 /// Keeps a storage for what was made, and offers it for nothing new; or takes it into use again.
@@ -150,7 +154,9 @@ async fn retire_storage(
     Path(id): Path<Uuid>,
     Json(wanted): Json<Retirement>,
 ) -> Result<(), ApiError> {
-    Ok(app.database.retire_storage(id, wanted.is_retired).await?)
+    app.database.retire_storage(id, wanted.is_retired).await?;
+    app.hub.tell_house(HousePart::Storages);
+    Ok(())
 }
 
 /// A folder to look into.

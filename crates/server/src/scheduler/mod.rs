@@ -309,37 +309,51 @@ fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: R
     }
 }
 
-/// What a person asks of a run.
-pub(crate) async fn act(app: &App, id: Uuid, event: RunEvent) -> Result<(), StoreError> {
-    match event {
-        RunEvent::Pause | RunEvent::Resume => {
-            let command = if event == RunEvent::Pause { Command::Pause } else { Command::Resume };
-            let group = app.slots.together_with(id);
-            if group.is_empty() {
-                // No engine is there: a waiting run is held, a held one waits again.
-                let event = if event == RunEvent::Pause { RunEvent::Pause } else { RunEvent::Requeue };
-                app.database.change(id, event).await?;
-            } else {
-                // Runs that share a decode stand still together.
-                app.slots.say(id, command);
-                for member in &group {
-                    match app.database.change(*member, event).await {
-                        Ok(_) | Err(StoreError::Changed) => {}
-                        Err(error) => return Err(error),
-                    }
-                }
-                for member in group {
-                    app.tell_run(member).await;
-                }
+/// What a person asks of runs. Answers in how many it could happen; the others were in another state.
+///
+/// # Errors
+/// [`StoreError`] where the database does not answer.
+pub(crate) async fn act(app: &App, runs: &[Uuid], event: RunEvent) -> Result<usize, StoreError> {
+    let (at_work, others): (Vec<Uuid>, Vec<Uuid>) = runs.iter().partition(|run| !app.slots.together_with(**run).is_empty());
+    let mut done = 0;
+    let mut told = Vec::new();
+    for run in at_work {
+        match act_at_work(app, run, event).await {
+            Ok(changed) => {
+                done += 1;
+                told.extend(changed);
             }
-        }
-        // The engine puts its file away and answers; the run's end is kept then.
-        RunEvent::Cancel if app.slots.say(id, Command::CancelRun { id }) => {}
-        other => {
-            app.database.change(id, other).await?;
+            Err(StoreError::Changed) => {}
+            Err(error) => return Err(error),
         }
     }
+    // No engine is there: a waiting run is held, a held one waits again.
+    let event = if event == RunEvent::Resume { RunEvent::Requeue } else { event };
+    let changed = app.database.change_many(&others, event).await?;
+    done += changed.len();
+    told.extend(changed);
     app.slots.wake();
-    app.tell_run(id).await;
-    Ok(())
+    app.tell_runs(&told).await;
+    Ok(done)
+}
+
+/// The same of one run that an engine works on. Answers the runs that are in another state now.
+async fn act_at_work(app: &App, id: Uuid, event: RunEvent) -> Result<Vec<Uuid>, StoreError> {
+    match event {
+        RunEvent::Pause | RunEvent::Resume => {
+            // Runs that share a decode stand still together.
+            let group = app.slots.together_with(id);
+            app.slots.say(id, if event == RunEvent::Pause { Command::Pause } else { Command::Resume });
+            for member in &group {
+                match app.database.change(*member, event).await {
+                    Ok(_) | Err(StoreError::Changed) => {}
+                    Err(error) => return Err(error),
+                }
+            }
+            Ok(group)
+        }
+        // The engine puts its file away and answers; the run's end is kept then.
+        RunEvent::Cancel if app.slots.say(id, Command::CancelRun { id }) => Ok(Vec::new()),
+        other => app.database.change(id, other).await.map(|_| vec![id]),
+    }
 }

@@ -23,14 +23,14 @@ impl Database {
     pub async fn claim(&self, owner: &str, lease: Duration) -> Result<Vec<Claimed>, StoreError> {
         let mut work = self.pool.begin().await?;
         let first = sqlx::query(
-            "SELECT id, source_id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, seq LIMIT 1 FOR UPDATE SKIP LOCKED",
+            "SELECT id, source_id FROM runs WHERE state = 'waiting' ORDER BY priority DESC, queue_rank, seq LIMIT 1 FOR UPDATE SKIP LOCKED",
         )
         .fetch_optional(&mut *work)
         .await?;
         let Some(first) = first else { return Ok(Vec::new()) };
         let source: Uuid = first.try_get("source_id")?;
         let ids: Vec<Uuid> = sqlx::query_scalar(
-            "SELECT id FROM runs WHERE source_id = ? AND state = 'waiting' ORDER BY priority DESC, seq LIMIT ? FOR UPDATE SKIP LOCKED",
+            "SELECT id FROM runs WHERE source_id = ? AND state = 'waiting' ORDER BY priority DESC, queue_rank, seq LIMIT ? FOR UPDATE SKIP LOCKED",
         )
         .bind(source)
         .bind(MOST_TOGETHER)

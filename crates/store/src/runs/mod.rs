@@ -204,6 +204,49 @@ impl CostFactors {
     }
 }
 
+/// A part of the queue.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Window {
+    /// Runs before it.
+    pub from: u32,
+    /// Runs in it, at most.
+    pub count: u32,
+    /// The one sheet whose runs are meant.
+    pub sheet: Option<Uuid>,
+}
+
+/// How many runs of the queue there are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct QueueCounts {
+    /// In the hands of an engine, or being checked.
+    pub at_work: u32,
+    /// Held by a person.
+    pub held: u32,
+    /// Waiting.
+    pub waiting: u32,
+}
+
+impl QueueCounts {
+    /// Those that are not at their end.
+    #[must_use]
+    pub const fn open(&self) -> u32 {
+        self.at_work + self.held + self.waiting
+    }
+}
+
+/// A run that waits.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Waiting {
+    /// The run.
+    pub run: Uuid,
+    /// Its source.
+    pub source: Uuid,
+    /// The preset's name.
+    pub preset: String,
+    /// Processor seconds that it is expected to take.
+    pub expected_cpu: f64,
+}
+
 /// The right to work on a run, until the lease ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Lease {
@@ -388,21 +431,12 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Arc<Run>>, StoreError> {
-        // An index has all of this, in this order: later runs of a cell come behind earlier ones.
-        let rows = sqlx::query(
-            "SELECT source_id, deliverable_id, id, changed FROM runs WHERE sheet_id = ? AND deliverable_id IS NOT NULL \
-             ORDER BY source_id, deliverable_id, seq",
-        );
+        // An index has all of this.
+        let rows = sqlx::query("SELECT id, changed FROM runs WHERE sheet_id = ? AND is_latest");
         let rows = rows.bind(sheet).fetch_all(&self.pool).await?;
-        let mut latest: Vec<(Uuid, DateTime<Utc>)> = Vec::with_capacity(rows.len());
-        let mut cell: Option<(Uuid, Uuid)> = None;
-        for row in &rows {
-            // By place: there are thousands, and names would be looked up for each value of them.
-            if cell.replace((row.try_get(0)?, row.try_get(1)?)) == cell {
-                latest.pop();
-            }
-            latest.push((row.try_get(2)?, row.try_get(3)?));
-        }
+        // By place: there are thousands, and names would be looked up for each value of them.
+        let version = |row: &MySqlRow| Ok((row.try_get(0)?, row.try_get(1)?));
+        let latest: Vec<(Uuid, DateTime<Utc>)> = rows.iter().map(version).collect::<Result<_, sqlx::Error>>()?;
         let known = self.runs.of(&latest);
         let unknown: Vec<Uuid> = latest.iter().zip(&known).filter(|(_, known)| known.is_none()).map(|((id, _), _)| *id).collect();
         let mut runs: Vec<Arc<Run>> = known.into_iter().flatten().collect();
@@ -445,20 +479,96 @@ impl Database {
         Ok(rows.iter().filter_map(settings).collect())
     }
 
-    /// Everything that is not at its end, in the order in which it will be worked on, and then the
-    /// newest `ended` runs that are.
+    /// So many runs of the queue from a place on: everything that is not at its end, in the order in which it will be worked
+    /// on, and then what ended, the newest first; of one sheet alone, where one is named.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn queue(&self, ended: u32) -> Result<Vec<Run>, StoreError> {
-        let open = "runs.state IN ('running', 'checking', 'paused', 'waiting') ORDER BY \
-                    FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.seq";
-        let mut all = self.select_runs(open, &[]).await?;
-        let closed = format!(
-            "runs.finished IS NOT NULL AND runs.state IN ('done', 'failed', 'cancelled', 'withheld') ORDER BY runs.finished DESC LIMIT {ended}"
+    pub async fn queue(&self, window: &Window) -> Result<Vec<Run>, StoreError> {
+        let Window { from, count, sheet } = window;
+        let of_sheet = if sheet.is_some() { " AND runs.sheet_id = ?" } else { "" };
+        let sheet: Vec<Uuid> = sheet.iter().copied().collect();
+        let open = format!(
+            "runs.state IN ('running', 'checking', 'paused', 'waiting'){of_sheet} ORDER BY \
+             FIELD(runs.state, 'checking', 'running', 'paused', 'waiting'), runs.priority DESC, runs.queue_rank, runs.seq \
+             LIMIT {count} OFFSET {from}"
         );
-        all.extend(self.select_runs(&closed, &[]).await?);
+        let mut all = self.select_runs(&open, &sheet).await?;
+        let missing = *count - u32::try_from(all.len()).unwrap_or(*count);
+        if missing > 0 {
+            let counts = self.queue_counts(sheet.first().copied()).await?;
+            let passed = from.saturating_sub(counts.open());
+            let closed = format!(
+                "runs.finished IS NOT NULL AND runs.state IN ('done', 'failed', 'cancelled', 'withheld'){of_sheet} \
+                 ORDER BY runs.finished DESC LIMIT {missing} OFFSET {passed}"
+            );
+            all.extend(self.select_runs(&closed, &sheet).await?);
+        }
         Ok(all)
+    }
+
+    /// How many runs of the queue are in which state; of one sheet alone, where one is named.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn queue_counts(&self, sheet: Option<Uuid>) -> Result<QueueCounts, StoreError> {
+        let of_sheet = if sheet.is_some() { " AND sheet_id = ?" } else { "" };
+        let statement = format!(
+            "SELECT state, COUNT(*) FROM runs WHERE state IN ('running', 'checking', 'paused', 'waiting'){of_sheet} GROUP BY state"
+        );
+        let query = sheet.iter().fold(sqlx::query_as::<_, (String, i64)>(AssertSqlSafe(statement)), |query, id| query.bind(*id));
+        let mut counts = QueueCounts::default();
+        for (state, count) in query.fetch_all(&self.pool).await? {
+            let count = u32::try_from(count).unwrap_or(u32::MAX);
+            match state_of(&state)? {
+                RunState::Waiting => counts.waiting += count,
+                RunState::Paused => counts.held += count,
+                _ => counts.at_work += count,
+            }
+        }
+        Ok(counts)
+    }
+
+    /// All runs that are not at their end.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn open_runs(&self) -> Result<Vec<Uuid>, StoreError> {
+        let query = sqlx::query_scalar("SELECT id FROM runs WHERE state IN ('running', 'checking', 'paused', 'waiting')");
+        Ok(query.fetch_all(&self.pool).await?)
+    }
+
+    /// How many runs have ended, counted up to `most`; of one sheet alone, where one is named.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn ended_count(&self, sheet: Option<Uuid>, most: u32) -> Result<u32, StoreError> {
+        let of_sheet = if sheet.is_some() { " AND sheet_id = ?" } else { "" };
+        let statement =
+            format!("SELECT COUNT(*) FROM (SELECT 1 FROM runs WHERE finished IS NOT NULL{of_sheet} LIMIT {most}) AS ended");
+        let query = sheet.iter().fold(sqlx::query_scalar::<_, i64>(AssertSqlSafe(statement)), |query, id| query.bind(*id));
+        Ok(u32::try_from(query.fetch_one(&self.pool).await?).unwrap_or(most))
+    }
+
+    /// All runs that wait, in their order, as far as the night is laid out by them.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn waiting(&self) -> Result<Vec<Waiting>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT id, source_id, preset_name, expected_cpu FROM runs WHERE state = 'waiting' ORDER BY priority DESC, queue_rank, seq",
+        );
+        let rows = rows.fetch_all(&self.pool).await?;
+        // By place: there are thousands.
+        let waiting = |row: &MySqlRow| {
+            Ok(Waiting {
+                run: row.try_get(0)?,
+                source: row.try_get(1)?,
+                preset: row.try_get(2)?,
+                expected_cpu: row.try_get::<Option<f64>, _>(3)?.unwrap_or(0.0),
+            })
+        };
+        Ok(rows.iter().map(waiting).collect::<Result<_, sqlx::Error>>()?)
     }
 
     /// Runs whose files wait for a decision, those that have waited longest first.
