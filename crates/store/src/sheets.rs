@@ -153,10 +153,10 @@ impl Database {
     /// For each sheet, how many cells are in which state, by the newest run of each.
     async fn sheet_states(&self) -> Result<HashMap<Uuid, HashMap<RunState, i64>>, StoreError> {
         let rows = sqlx::query(
-            "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM runs \
-             JOIN sheet_sources ON sheet_sources.sheet_id = runs.sheet_id AND sheet_sources.source_id = runs.source_id \
-             JOIN deliverables ON deliverables.id = runs.deliverable_id \
-             WHERE runs.is_latest AND NOT sheet_sources.removed AND NOT deliverables.removed \
+            "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM sheets \
+             STRAIGHT_JOIN runs FORCE INDEX (latest_of_cell) ON runs.sheet_id = sheets.id AND runs.is_latest = 1 \
+             WHERE NOT sheets.removed AND runs.deliverable_id NOT IN (SELECT id FROM deliverables WHERE removed) \
+             AND (runs.sheet_id, runs.source_id) NOT IN (SELECT sheet_id, source_id FROM sheet_sources WHERE removed) \
              GROUP BY runs.sheet_id, runs.state",
         )
         .fetch_all(&self.pool)

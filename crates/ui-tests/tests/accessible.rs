@@ -67,7 +67,11 @@ async fn furnish(application: &Application) -> Outcome<(String, String)> {
     }
     let path = format!("/api/sheets/{id}");
     let cells = |sheet: &Value| sheet["cells"].as_array().cloned().unwrap_or_default();
-    let read = |sheet: &Value| sheet["sources"].as_array().is_some_and(|rows| rows.iter().all(|row| row["summary"].is_string() || row["problem"].is_object()));
+    let read = |sheet: &Value| {
+        sheet["sources"]
+            .as_array()
+            .is_some_and(|rows| rows.iter().all(|row| row["summary"].is_string() || row["problem"].is_object()))
+    };
     application.wait_for(&path, |sheet| cells(sheet).len() >= 6 && read(sheet)).await?;
     application.call(Method::POST, &format!("{path}/run"), Some(json!({}))).await?;
     let done = |sheet: &Value| cells(sheet).iter().filter(|cell| cell["run"]["state"] == "done").count() == 4;

@@ -1,13 +1,13 @@
 /** The forecast of the night: one lane an engine slot, blocks to scale along the clock, now as a line. */
 import Box from "@mui/material/Box";
 import type { Night as Forecast } from "../api/client";
+import { useNow } from "../shared/now";
 import { clockText, plural } from "../shared/words";
 
 interface Props {
   night: Forecast;
   /** When the forecast was made, in milliseconds since 1970. */
   loaded: number;
-  now: number;
   chosen: string | null;
   onChoose: (run: string) => void;
 }
@@ -26,7 +26,7 @@ function marks(from: number, to: number): number[] {
   return Array.from({ length: Math.max(0, Math.floor((to - first) / step) + 1) }, (_, number) => first + number * step);
 }
 
-export function Night({ night, loaded, now, chosen, onChoose }: Props) {
+export function Night({ night, loaded, chosen, onChoose }: Props) {
   const lanes = Math.max(night.lanes, ...night.jobs.map((job) => job.lane + 1));
   const end = loaded + Math.max(night.all_done_in ?? 0, 5) * 1000;
   const begin = loaded - (end - loaded) * PAST;
@@ -130,18 +130,25 @@ export function Night({ night, loaded, now, chosen, onChoose }: Props) {
           {plural(night.further_jobs, "more job")} behind these
         </Box>
       )}
-      <Box
-        aria-label="now"
-        sx={{
-          position: "absolute",
-          left: across(now),
-          top: 0,
-          bottom: 0,
-          borderLeft: 2,
-          borderColor: "primary.main",
-          pointerEvents: "none",
-        }}
-      />
+      <Now across={across} />
     </Box>
+  );
+}
+
+/** The present moment, as a line. */
+function Now({ across }: { across: (moment: number) => string }) {
+  const now = useNow();
+  return (
+    <Box
+      sx={{
+        position: "absolute",
+        top: 0,
+        bottom: 0,
+        borderLeft: 2,
+        borderColor: "primary.main",
+        pointerEvents: "none",
+      }}
+      style={{ left: across(now) }}
+    />
   );
 }

@@ -1,9 +1,10 @@
 /** The queue: when the night will be over, and what is worked on in which order. Only rows in sight are loaded and drawn. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import { styled } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type DragEvent, useLayoutEffect, useRef, useState } from "react";
+import { type DragEvent, type MouseEvent, useLayoutEffect, useRef, useState } from "react";
 import { api, type QueueItem } from "../api/client";
 import { keys } from "../api/live";
 import { useActions } from "../shared/actions";
@@ -12,6 +13,7 @@ import { useMayCancel } from "../shared/cancelling";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
+import { clipped } from "../shared/theme";
 import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
 import { useQueueHead, useQueueRows, useRowPlaces } from "./rows";
@@ -32,7 +34,6 @@ export default function QueuePage() {
   const { refuse } = useTell();
   const client = useQueryClient();
   const { rowAt, placeOf } = useRowPlaces();
-  const now = useNow();
   const [chosen, setChosen] = useState<Chosen | null>(null);
   const [over, setOver] = useState<string | null>(null);
   const scroller = useRef<HTMLDivElement>(null);
@@ -79,6 +80,10 @@ export default function QueuePage() {
   };
   const choose = (run: string, place: number) => {
     setChosen({ run, place });
+  };
+  const pick = ({ target }: MouseEvent) => {
+    const row = (target as Element).closest<HTMLTableRowElement>("tr[data-run]");
+    if (row?.dataset.run) choose(row.dataset.run, Number(row.getAttribute("aria-rowindex")) - 2);
   };
   const step = async (by: number) => {
     const place = Math.min(Math.max((chosen?.place ?? -1) + by, 0), count - 1);
@@ -195,45 +200,21 @@ export default function QueuePage() {
             {head()}
           </Box>
           <Box sx={{ color: "text.secondary" }}>
-            {left !== null &&
-              `${spanText(Math.max(0, left - (now - dataUpdatedAt) / 1000))} of work on ${plural(night?.lanes ?? 1, "engine slot")}`}
+            {left !== null && <Left seconds={left} since={dataUpdatedAt} lanes={night?.lanes ?? 1} />}
           </Box>
         </Box>
-        {night && night.withheld.length > 0 && (
-          <Undecided items={night.withheld} days={night.withheld_days} now={now} />
-        )}
+        {night && night.withheld.length > 0 && <Undecided items={night.withheld} days={night.withheld_days} />}
         {night && left !== null && (
           <Night
             night={night}
             loaded={dataUpdatedAt}
-            now={now}
             chosen={chosen?.run ?? null}
             onChoose={(run) => {
               setChosen({ run, place: placeOf(run) });
             }}
           />
         )}
-        <Box
-          component="table"
-          ref={table}
-          aria-rowcount={count + 1}
-          sx={{
-            width: "100%",
-            tableLayout: "fixed",
-            borderCollapse: "collapse",
-            "& td, & th": {
-              textAlign: "left",
-              borderBottom: 1,
-              borderColor: "divider",
-              px: 1.5,
-              height: ROW,
-              whiteSpace: "nowrap",
-              overflow: "hidden",
-              textOverflow: "ellipsis",
-            },
-            "& th": { color: "text.secondary", fontWeight: 500 },
-          }}
-        >
+        <Table ref={table} role="grid" aria-label="Runs" aria-rowcount={count + 1} tabIndex={0} onClick={pick}>
           <thead>
             <tr>
               <th aria-label="State" style={{ width: 48 }} />
@@ -258,9 +239,6 @@ export default function QueuePage() {
                   place={index}
                   isChosen={item.run.id === chosen?.run}
                   isOver={item.run.id === over}
-                  onChoose={() => {
-                    choose(item.run.id, index);
-                  }}
                   onAct={(action) => {
                     if (action === "cancel") void cancel(item);
                     else act(action, [item.run.id]);
@@ -271,10 +249,47 @@ export default function QueuePage() {
             })}
             {behind > 0 && <Gap height={behind} />}
           </tbody>
-        </Box>
+        </Table>
       </Box>
     </>
   );
+}
+
+/** How the rows look: one set of rules for all of them. */
+const Table = styled("table")(({ theme: { palette, typography } }) => ({
+  width: "100%",
+  tableLayout: "fixed",
+  borderCollapse: "collapse",
+  "& td, & th": {
+    textAlign: "left",
+    borderBottom: `1px solid ${palette.divider}`,
+    padding: "0 12px",
+    height: ROW,
+    ...clipped,
+  },
+  "& th": { color: palette.text.secondary, fontWeight: 500 },
+  "& tr[aria-selected=true]": { background: palette.action.selected },
+  "& tr[draggable=true]": { cursor: "grab" },
+  "& tr[data-over=true] td": { boxShadow: "inset 0 2px 0 currentColor" },
+  "& .quiet": { color: palette.text.secondary },
+  "& .acts": { textAlign: "right" },
+  "& button": {
+    font: "inherit",
+    fontWeight: typography.button.fontWeight,
+    color: "inherit",
+    background: "none",
+    border: 0,
+    borderRadius: 8,
+    padding: "5px 8px",
+    cursor: "pointer",
+    "&:hover": { background: palette.action.hover },
+  },
+}));
+
+/** How much work is left of the night, by the clock. */
+function Left({ seconds, since, lanes }: { seconds: number; since: number; lanes: number }) {
+  const now = useNow();
+  return `${spanText(Math.max(0, seconds - (now - since) / 1000))} of work on ${plural(lanes, "engine slot")}`;
 }
 
 /** Room for rows that are not drawn. */
@@ -311,28 +326,21 @@ interface RowProps {
   place: number;
   isChosen: boolean;
   isOver: boolean;
-  onChoose: () => void;
   onAct: (action: RunAction) => void;
   drag: object;
 }
 
-function Row({ item, place, isChosen, isOver, onChoose, onAct, drag }: RowProps) {
+function Row({ item, place, isChosen, isOver, onAct, drag }: RowProps) {
   const { run } = item;
   const progress = run.state === "running" ? run.progress : null;
   return (
-    <Box
-      component="tr"
+    <tr
       aria-rowindex={place + 2}
       data-state={run.state}
       data-run={run.id}
+      data-over={isOver}
       aria-selected={isChosen}
-      onClick={onChoose}
       {...drag}
-      sx={{
-        bgcolor: isChosen ? "action.selected" : undefined,
-        cursor: run.state === "waiting" ? "grab" : "default",
-        "& td": isOver ? { boxShadow: "inset 0 2px 0 currentColor" } : {},
-      }}
     >
       <td>
         <Facet state={run.state} fraction={run.progress?.fraction ?? 0} title={stateWord(run.state)} />
@@ -341,56 +349,31 @@ function Row({ item, place, isChosen, isOver, onChoose, onAct, drag }: RowProps)
         <b>{item.source_name}</b>
       </td>
       <td>{item.preset_name}</td>
-      <Box component="td" sx={{ color: "text.secondary" }}>
-        {item.origin_name}
-      </Box>
-      <Box component="td" title={where(item)}>
-        {where(item)}
-      </Box>
+      <td className="quiet">{item.origin_name}</td>
+      <td title={where(item)}>{where(item)}</td>
       <td>{progress && progress.speed > 0 ? `${progress.speed.toFixed(progress.speed < 1 ? 2 : 1)}×` : ""}</td>
       <td>{progress?.remaining == null ? "" : spanText(progress.remaining)}</td>
-      <td style={{ textAlign: "right" }}>
-        {run.state === "paused" && (
-          <Button
-            color="inherit"
+      <td className="acts">
+        {ACTS.filter(({ fits }) => fits(run)).map(({ action, name }) => (
+          <button
+            key={action}
+            type="button"
             onClick={() => {
-              onAct("resume");
+              onAct(action);
             }}
           >
-            Go on
-          </Button>
-        )}
-        {(run.state === "running" || run.state === "waiting") && (
-          <Button
-            color="inherit"
-            onClick={() => {
-              onAct("pause");
-            }}
-          >
-            Hold
-          </Button>
-        )}
-        {isOpen(run) && (
-          <Button
-            color="inherit"
-            onClick={() => {
-              onAct("cancel");
-            }}
-          >
-            Cancel
-          </Button>
-        )}
-        {(run.state === "failed" || run.state === "cancelled") && (
-          <Button
-            color="inherit"
-            onClick={() => {
-              onAct("retry");
-            }}
-          >
-            Retry
-          </Button>
-        )}
+            {name}
+          </button>
+        ))}
       </td>
-    </Box>
+    </tr>
   );
 }
+
+/** What can be done with a run, by its state. */
+const ACTS: { action: RunAction; name: string; fits: (run: QueueItem["run"]) => boolean }[] = [
+  { action: "resume", name: "Go on", fits: ({ state }) => state === "paused" },
+  { action: "pause", name: "Hold", fits: ({ state }) => state === "running" || state === "waiting" },
+  { action: "cancel", name: "Cancel", fits: isOpen },
+  { action: "retry", name: "Retry", fits: ({ state }) => state === "failed" || state === "cancelled" },
+];

@@ -5,6 +5,7 @@ import { useState } from "react";
 import type { QueueItem } from "../api/client";
 import { Decide } from "../shared/Decide";
 import { Facet } from "../shared/Facet";
+import { useNow } from "../shared/now";
 import { plural } from "../shared/words";
 
 const DAY = 86_400_000;
@@ -13,7 +14,8 @@ function daysOf(item: QueueItem, now: number): number {
   return item.run.finished ? Math.floor((now - new Date(item.run.finished).getTime()) / DAY) : 0;
 }
 
-export function Undecided({ items, days, now }: { items: QueueItem[]; days: number; now: number }) {
+export function Undecided({ items, days }: { items: QueueItem[]; days: number }) {
+  const now = useNow();
   const [chosen, setChosen] = useState<string | null>(null);
   return (
     <Box

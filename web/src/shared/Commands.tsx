@@ -203,13 +203,14 @@ function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) 
         <tbody>
           {named.map((action) => {
             const key = keyFor(keymap, action);
+            const words = waiting === action.name ? "press a key" : key ? keyName(key) : "none";
             return (
               <tr key={action.name}>
                 <td>
                   <Button
                     color="inherit"
                     size="small"
-                    aria-label={`Change the key of “${action.name}”`}
+                    aria-label={`${words}: change the key of “${action.name}”`}
                     onKeyDown={waiting === action.name ? take : undefined}
                     onBlur={() => {
                       if (waiting === action.name) setWaiting(null);
@@ -218,7 +219,7 @@ function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) 
                       setWaiting(action.name);
                     }}
                   >
-                    {waiting === action.name ? "press a key" : key ? <Key>{keyName(key)}</Key> : "none"}
+                    {key && waiting !== action.name ? <Key>{words}</Key> : words}
                   </Button>
                 </td>
                 <td>{action.name}</td>

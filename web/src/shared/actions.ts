@@ -8,8 +8,12 @@ export interface Action {
   /** The key that calls it, as `KeyboardEvent.key`, where it has one. */
   key?: string;
   run: () => void;
-  /** Whether it can be done now; yes where it is not said. */
-  enabled?: boolean;
+  /** Whether it can be done now, or how to find out when somebody asks; yes where it is not said. */
+  enabled?: boolean | (() => boolean);
+}
+
+function canBeDone({ enabled = true }: Action): boolean {
+  return typeof enabled === "boolean" ? enabled : enabled();
 }
 
 /** Actions of all places that are open, each under the place's own name. */
@@ -26,13 +30,14 @@ export class ActionBook {
 
   /** What can be done now. */
   all(): Action[] {
-    return [...this.lists.values()].flat().filter((action) => action.enabled !== false);
+    return [...this.lists.values()].flat().filter(canBeDone);
   }
 
   /** The action that a key calls now. Where single keys are switched off, only those call that are no letters. */
   byKey(key: string, keymap: Keymap): Action | undefined {
     if (!keymap.areOn && key.length === 1 && key !== " ") return undefined;
-    return this.all().find((action) => keyFor(keymap, action) === key);
+    const called = [...this.lists.values()].flat().filter((action) => keyFor(keymap, action) === key);
+    return called.find(canBeDone);
   }
 }
 

@@ -4,18 +4,13 @@ import Button from "@mui/material/Button";
 import { defaultRangeExtractor, useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type MouseEvent, type ReactNode, useEffect, useMemo, useRef } from "react";
 import type { Deliverable, Sheet } from "../api/client";
-import { clipped } from "../shared/theme";
 import { sizeText } from "../shared/words";
-import { marked, picked, type Place, pressed } from "./grid";
+import { COLUMN, Grid, HEAD, NAME, ROW, SUM } from "./Grid";
+import { marked, picked, type Place, pressed } from "./gridKeys";
 import { OutputCell } from "./OutputCell";
 import { RowHead } from "./RowHead";
 import { everything, extended, idOf, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
-import { sums, totals, weightTaken } from "./totals";
-
-const ROW = 46;
-const HEAD = 74;
-const NAME = 312;
-const SUM = 110;
+import { sums, weightTaken } from "./totals";
 
 interface Props {
   sheet: Sheet;
@@ -45,9 +40,13 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
       return row < 0 || inSight.includes(row) ? inSight : [...inSight, row].sort((one, other) => one - other);
     },
   });
-  const template = `${String(NAME)}px repeat(${String(Math.max(columns, 1))}, minmax(132px, 1fr)) ${String(SUM)}px`;
-  const sum = useMemo(() => sums(sheet), [sheet]);
-  const all = useMemo(() => totals(sheet), [sheet]);
+  const template = useMemo(
+    () => ({
+      gridTemplateColumns: `${String(NAME)}px repeat(${String(Math.max(columns, 1))}, minmax(${String(COLUMN)}px, 1fr)) ${String(SUM)}px`,
+    }),
+    [columns],
+  );
+  const sum = sums(sheet);
   useEffect(() => {
     if (row >= 0) rows.scrollToIndex(row);
     if (!document.activeElement?.closest("[data-testid=slip], input, [role=dialog]"))
@@ -98,7 +97,7 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
     );
   }
   return (
-    <Box
+    <Grid
       ref={scroller}
       role="grid"
       aria-label={sheet.name}
@@ -109,26 +108,11 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
       onKeyDown={press}
       onClick={pick}
       onDoubleClick={open}
-      sx={{ flex: 1, minWidth: 0, overflow: "auto" }}
     >
-      <Box sx={{ position: "relative", height: rows.getTotalSize() + ROW, minWidth: NAME + columns * 132 + SUM }}>
-        <Box
-          role="row"
-          aria-rowindex={1}
-          sx={{
-            display: "grid",
-            gridTemplateColumns: template,
-            height: HEAD,
-            position: "sticky",
-            top: 0,
-            zIndex: 2,
-            bgcolor: "background.paper",
-            borderBottom: 1,
-            borderColor: "divider",
-          }}
-        >
+      <div className="all" style={{ height: rows.getTotalSize() + ROW, minWidth: NAME + columns * COLUMN + SUM }}>
+        <div role="row" aria-rowindex={1} className="row heads" style={template}>
           <HeadCell column={1} label="Choose all cells (Ctrl+A)" place={{ all: true }}>
-            <Box sx={{ mt: "auto", color: "text.secondary" }}>Source</Box>
+            <span className="quiet low">Source</span>
           </HeadCell>
           {sheet.deliverables.map((deliverable, number) => (
             <ColumnHead key={deliverable.id} deliverable={deliverable} column={number + 2} />
@@ -147,29 +131,20 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
             </HeadCell>
           )}
           <HeadCell column={columns + 2}>
-            <Box sx={{ mt: "auto", color: "text.secondary" }}>Row</Box>
+            <span className="quiet low">Row</span>
           </HeadCell>
-        </Box>
+        </div>
         {rows.getVirtualItems().map((item) => {
           const source = sheet.sources[item.index];
           if (!source) return null;
           const cells = sheet.cells.slice(item.index * columns, (item.index + 1) * columns);
           return (
-            <Box
+            <div
               key={source.id}
               role="row"
               aria-rowindex={item.index + 2}
-              sx={{
-                display: "grid",
-                gridTemplateColumns: template,
-                height: ROW,
-                position: "absolute",
-                top: item.start,
-                left: 0,
-                right: 0,
-                borderBottom: 1,
-                borderColor: "divider",
-              }}
+              className="row"
+              style={{ ...template, top: item.start }}
             >
               <RowHead sheet={sheet.id} source={source} />
               {cells.map((cell, number) => {
@@ -185,65 +160,35 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
                   />
                 );
               })}
-              {columns === 0 && <Box />}
-              <Box
-                role="gridcell"
-                sx={{
-                  borderLeft: 1,
-                  borderColor: "divider",
-                  px: 1,
-                  display: "flex",
-                  alignItems: "center",
-                  color: "text.secondary",
-                }}
-              >
+              {columns === 0 && <div />}
+              <div role="gridcell" className="sum" aria-colindex={columns + 2}>
                 {sizeText(sum.rows[item.index]?.after ?? 0)}
-              </Box>
-            </Box>
+              </div>
+            </div>
           );
         })}
-        <Box
+        <div
           role="row"
           aria-rowindex={sheet.sources.length + 2}
           data-testid="column-totals"
-          sx={{
-            display: "grid",
-            gridTemplateColumns: template,
-            height: ROW,
-            position: "absolute",
-            bottom: 0,
-            left: 0,
-            right: 0,
-            bgcolor: "background.paper",
-          }}
+          className="row sums"
+          style={template}
         >
-          <Box sx={{ px: 1.25, display: "flex", alignItems: "center", color: "text.secondary" }}>Column</Box>
+          <div role="rowheader" className="sum">
+            Column
+          </div>
           {sum.columns.map((sum, place) => (
-            <Box
-              key={sheet.deliverables[place]?.id}
-              role="gridcell"
-              sx={{ borderLeft: 1, borderColor: "divider", px: 1.25, display: "flex", alignItems: "center" }}
-            >
+            <div key={sheet.deliverables[place]?.id} role="gridcell" className="sum">
               {sizeText(sum.after)}
-            </Box>
+            </div>
           ))}
-          {columns === 0 && <Box />}
-          <Box
-            role="gridcell"
-            sx={{
-              borderLeft: 1,
-              borderColor: "divider",
-              px: 1,
-              display: "flex",
-              alignItems: "center",
-              fontWeight: 700,
-            }}
-          >
-            {sizeText(all.after)}
-          </Box>
-        </Box>
-      </Box>
-    </Box>
+          {columns === 0 && <div />}
+          <div role="gridcell" className="sum">
+            {sizeText(sum.all.after)}
+          </div>
+        </div>
+      </div>
+    </Grid>
   );
 }
 
@@ -257,26 +202,9 @@ interface HeadProps {
 
 function HeadCell({ children, column, label, place }: HeadProps) {
   return (
-    <Box
-      role="columnheader"
-      aria-colindex={column}
-      title={label}
-      {...(place && marked(place))}
-      sx={{
-        display: "flex",
-        flexDirection: "column",
-        px: 1.25,
-        py: 1,
-        borderLeft: 1,
-        borderColor: "divider",
-        minWidth: 0,
-        cursor: place ? "pointer" : undefined,
-        "&:hover": place ? { bgcolor: "action.hover" } : {},
-        "&:first-of-type": { borderLeft: 0 },
-      }}
-    >
+    <div role="columnheader" className="head" aria-colindex={column} title={label} {...(place && marked(place))}>
       {children}
-    </Box>
+    </div>
   );
 }
 
@@ -287,14 +215,12 @@ function ColumnHead({ deliverable, column }: { deliverable: Deliverable; column:
       label={`${deliverable.preset.name}: choose its cells; double-click for its settings`}
       place={{ column: deliverable.id }}
     >
-      <Box sx={{ fontWeight: 700, ...clipped }}>{deliverable.preset.name}</Box>
-      <Box sx={{ fontSize: 12, color: "text.secondary", ...clipped }}>{deliverable.headline}</Box>
-      <Box sx={{ fontSize: 12, color: "text.secondary", display: "flex", justifyContent: "space-between", gap: 1 }}>
-        <Box sx={clipped}>{deliverable.frame}</Box>
-        <Box sx={{ opacity: 0.75, ...clipped, flex: "none" }}>
-          {deliverable.storage ? `${deliverable.folder}/` : "beside it"}
-        </Box>
-      </Box>
+      <b>{deliverable.preset.name}</b>
+      <span className="quiet">{deliverable.headline}</span>
+      <span className="quiet apart">
+        <span className="quiet">{deliverable.frame}</span>
+        <span>{deliverable.storage ? `${deliverable.folder}/` : "beside it"}</span>
+      </span>
     </HeadCell>
   );
 }

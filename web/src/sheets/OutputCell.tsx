@@ -1,17 +1,15 @@
-import Box from "@mui/material/Box";
 import { memo } from "react";
 import type { Cell } from "../api/client";
 import { Facet, type FacetState } from "../shared/Facet";
-import { clipped } from "../shared/theme";
 import { changeText, isOpen, plural, progressText, sizeText, stateWord } from "../shared/words";
-import { marked } from "./grid";
+import { marked } from "./gridKeys";
 import { isOutOfDate, isWanted } from "./totals";
 
 interface Look {
   state: FacetState;
   head: string;
   detail: string;
-  tone: string;
+  tone: "quiet" | "held" | "failed";
 }
 
 /** How far a forecast can be trusted, before its figure. */
@@ -28,7 +26,7 @@ function lookOf(cell: Cell, size: number): Look {
   const forecast = cell.forecast == null ? "" : `${SIGNS[cell.certainty ?? "unknown"]}${sizeText(cell.forecast)}`;
   const growth = cell.certainty === "fixed" ? "larger than source" : "may be larger";
   const saving = cell.forecast == null ? "" : cell.exceeds_source ? growth : changeText(size, cell.forecast);
-  const quiet = "text.secondary";
+  const quiet = "quiet";
   if (!isWanted(cell))
     return {
       state: "off",
@@ -38,13 +36,13 @@ function lookOf(cell: Cell, size: number): Look {
     };
   const { run } = cell;
   if (cell.shares_name && (!run || (run.state !== "done" && !isOpen(run))))
-    return { state: "idle", head: forecast || "…", detail: "name of another output", tone: "secondary.main" };
+    return { state: "idle", head: forecast || "…", detail: "name of another output", tone: "held" };
   if (!run)
     return {
       state: "idle",
       head: forecast || "…",
       detail: saving,
-      tone: cell.exceeds_source ? "secondary.main" : quiet,
+      tone: cell.exceeds_source ? "held" : quiet,
     };
   switch (run.state) {
     case "done": {
@@ -53,7 +51,7 @@ function lookOf(cell: Cell, size: number): Look {
           state: "outOfDate",
           head: forecast || "…",
           detail: `out of date · made ${sizeText(run.size ?? 0)}`,
-          tone: "secondary.main",
+          tone: "held",
         };
       const notes = run.notes > 0 ? `, ${plural(run.notes, "note")}` : "";
       const checked = run.released_because == null ? `checked${notes}` : "released";
@@ -65,7 +63,7 @@ function lookOf(cell: Cell, size: number): Look {
       };
     }
     case "withheld":
-      return { state: "withheld", head: "withheld", detail: run.problem?.why ?? "", tone: "secondary.main" };
+      return { state: "withheld", head: "withheld", detail: run.problem?.why ?? "", tone: "held" };
     case "running": {
       return { state: "running", head: forecast, detail: progressText(run.progress), tone: quiet };
     }
@@ -73,9 +71,9 @@ function lookOf(cell: Cell, size: number): Look {
     case "waiting":
       return { state: run.state, head: forecast, detail: stateWord(run.state), tone: quiet };
     case "paused":
-      return { state: "paused", head: forecast, detail: "held", tone: "secondary.main" };
+      return { state: "paused", head: forecast, detail: "held", tone: "held" };
     case "failed":
-      return { state: "failed", head: "failed", detail: run.problem?.why ?? "", tone: "error.main" };
+      return { state: "failed", head: "failed", detail: run.problem?.why ?? "", tone: "failed" };
     case "cancelled":
       return {
         state: "cancelled",
@@ -100,64 +98,26 @@ export const OutputCell = memo(function OutputCell({ cell, size, isChosen, isCur
   const look = lookOf(cell, size);
   const ownPreset = typeof cell.overrides?.name === "string" ? cell.overrides.name : null;
   return (
-    <Box
+    <div
       role="gridcell"
+      className="cell"
       aria-colindex={column}
       {...marked({ cell })}
       tabIndex={isCursor ? 0 : -1}
       data-chosen={isChosen}
       data-cursor={isCursor}
       data-state={look.state}
+      data-tone={look.tone}
       aria-selected={isChosen}
       aria-label={`${look.head}, ${look.detail}`}
       title={look.detail}
-      sx={{
-        position: "relative",
-        display: "flex",
-        alignItems: "center",
-        gap: 1.1,
-        px: 1.25,
-        minWidth: 0,
-        cursor: "default",
-        userSelect: "none",
-        borderLeft: 1,
-        borderColor: "divider",
-        bgcolor: isChosen ? "action.selected" : undefined,
-        outline: isCursor ? "2px solid" : "none",
-        outlineColor: "primary.main",
-        outlineOffset: -2,
-        "&:hover": { bgcolor: "background.paper" },
-      }}
     >
       <Facet state={look.state} fraction={cell.run?.progress?.fraction ?? 0} />
-      <Box sx={{ minWidth: 0 }}>
-        <Box
-          sx={{
-            fontWeight: 600,
-            color: look.tone === "error.main" ? look.tone : look.state === "off" ? "text.secondary" : "text.primary",
-            ...clipped,
-          }}
-        >
-          {look.head}
-        </Box>
-        <Box sx={{ fontSize: 12, color: look.tone === "error.main" ? "text.secondary" : look.tone, ...clipped }}>
-          {look.detail}
-        </Box>
-      </Box>
-      {cell.overrides && (
-        <Box
-          title={ownPreset ? `made as ${ownPreset}` : "overridden"}
-          data-own={true}
-          sx={{
-            position: "absolute",
-            top: 0,
-            right: 0,
-            borderTop: "9px solid",
-            borderTopColor: "primary.main",
-            borderLeft: "9px solid transparent",
-          }}
-        />
-      )}
-    </Box>
+      <div>
+        <b>{look.head}</b>
+        <small>{look.detail}</small>
+      </div>
+      {cell.overrides && <span className="own" title={ownPreset ? `made as ${ownPreset}` : "overridden"} data-own />}
+    </div>
   );
 });

@@ -22,7 +22,7 @@ import { NameDialog } from "./NameDialog";
 import { chosenCells, type Selection, shapeOf, those } from "./selection";
 import { Slip } from "./Slip";
 import { SourcesDialog } from "./SourcesDialog";
-import { isRunnable, totals } from "./totals";
+import { isRunnable, sums } from "./totals";
 import { type RunAction, useSheetWork } from "./work";
 
 type Open = "sources" | "deliverable" | "name" | Deliverable | null;
@@ -60,7 +60,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       refuse(error);
     }
   };
-  const ready = useMemo(() => sheet.cells.filter(isRunnable), [sheet]);
+  const { ready } = sums(sheet);
   const runAll = () => {
     work.run();
   };
@@ -78,7 +78,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   });
   const choose = (name: string, which: (cell: Cell) => boolean): Action => ({
     name: `Choose all outputs that ${name}`,
-    enabled: sheet.cells.some(which),
+    enabled: () => sheet.cells.some(which),
     run: () => {
       setSelection(those(sheet, which));
     },
@@ -277,8 +277,7 @@ interface FootProps {
 
 function Foot({ sheet, ready, onRun, onAct }: FootProps) {
   const now = useNow();
-  const sum = useMemo(() => totals(sheet), [sheet]);
-  const open = sheet.cells.filter((cell) => isOpen(cell.run));
+  const { all: sum, open } = sums(sheet);
   const moving = open.filter((cell) => cell.run?.state !== "paused");
   const held = open.filter((cell) => cell.run?.state === "paused");
   const state =
@@ -403,9 +402,9 @@ function useBatchNotice(sheet: Sheet) {
   const wasOpen = useRef(false);
   const { tell } = useTell();
   useEffect(() => {
-    const isWorking = sheet.cells.some((cell) => isOpen(cell.run));
+    const isWorking = sums(sheet).open.length > 0;
     if (wasOpen.current && !isWorking) {
-      const sum = totals(sheet);
+      const sum = sums(sheet).all;
       const text = `${sheet.name}: ${plural(sum.done, "file")} done${sum.failed > 0 ? `, ${String(sum.failed)} failed` : ""}.`;
       tell(text);
       notify(text);

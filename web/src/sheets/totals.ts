@@ -1,5 +1,6 @@
 /** Sums over the cells of a sheet. */
 import type { Cell, Sheet, SourceRow } from "../api/client";
+import { isOpen } from "../shared/words";
 
 export interface Totals {
   /** Cells that are wanted and can be made. */
@@ -89,7 +90,7 @@ function finished(totals: Totals): Totals {
 }
 
 /** Sums over some cells of a sheet. */
-export function totals(sheet: Sheet, cells: Cell[] = sheet.cells): Totals {
+export function totals(sheet: Sheet, cells: Cell[]): Totals {
   const sizes = new Map(sheet.sources.map((source) => [source.id, weightTaken(source)]));
   const sum = nothing();
   const seen = new Set<string>();
@@ -100,20 +101,43 @@ export function totals(sheet: Sheet, cells: Cell[] = sheet.cells): Totals {
   return finished(sum);
 }
 
-/** Sums of every row and every column, in their order: one walk over all cells. */
-export function sums(sheet: Sheet): { rows: Totals[]; columns: Totals[] } {
+export interface Sums {
+  rows: Totals[];
+  columns: Totals[];
+  all: Totals;
+  /** Cells that “Run” would queue. */
+  ready: Cell[];
+  /** Cells whose runs are under way. */
+  open: Cell[];
+}
+
+const known = new WeakMap<Sheet, Sums>();
+
+/** Sums of every row, of every column and of all, in one walk over the cells; once for each state of a sheet. */
+export function sums(sheet: Sheet): Sums {
+  const earlier = known.get(sheet);
+  if (earlier) return earlier;
   const rows = sheet.sources.map(nothing);
   const columns = sheet.deliverables.map(nothing);
+  const all = nothing();
+  const ready: Cell[] = [];
+  const open: Cell[] = [];
   sheet.cells.forEach((cell, place) => {
+    if (isOpen(cell.run)) open.push(cell);
     if (!isWanted(cell)) return;
+    if (isRunnable(cell)) ready.push(cell);
     const row = rows[Math.floor(place / columns.length)];
     const column = columns[place % columns.length];
     const source = sheet.sources[Math.floor(place / columns.length)];
     const size = source ? weightTaken(source) : 0;
-    if (row) add(row, cell, row.wanted === 0 ? size : 0);
+    const first = row?.wanted === 0 ? size : 0;
+    add(all, cell, first);
+    if (row) add(row, cell, first);
     if (column) add(column, cell, size);
   });
-  return { rows: rows.map(finished), columns: columns.map(finished) };
+  const made = { rows: rows.map(finished), columns: columns.map(finished), all: finished(all), ready, open };
+  known.set(sheet, made);
+  return made;
 }
 
 /** Whether “Run” would queue the cell: wanted, not made as it is set now, not under way. */

@@ -432,7 +432,7 @@ impl Database {
     /// [`StoreError`] where the database does not answer.
     pub async fn latest_runs(&self, sheet: Uuid) -> Result<Vec<Arc<Run>>, StoreError> {
         // An index has all of this.
-        let rows = sqlx::query("SELECT id, changed FROM runs WHERE sheet_id = ? AND is_latest");
+        let rows = sqlx::query("SELECT id, changed FROM runs WHERE sheet_id = ? AND is_latest = 1");
         let rows = rows.bind(sheet).fetch_all(&self.pool).await?;
         // By place: there are thousands, and names would be looked up for each value of them.
         let version = |row: &MySqlRow| Ok((row.try_get(0)?, row.try_get(1)?));

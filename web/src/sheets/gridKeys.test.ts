@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Sheet } from "../api/client";
-import { type Pressed, pressed } from "./grid";
+import { type Pressed, pressed } from "./gridKeys";
 import { chosenCells, only } from "./selection";
 
 const ROWS = 30;
