@@ -23,6 +23,7 @@ mod scheduler;
 mod server;
 mod stills;
 mod turns;
+mod upkeep;
 mod viewing;
 mod views;
 mod watching;

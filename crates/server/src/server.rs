@@ -21,7 +21,7 @@ use crate::stills::StillPool;
 use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::watching::Channels;
-use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, watching};
+use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, upkeep, watching};
 
 /// How the server is to be run.
 #[derive(Debug, Clone)]
@@ -147,9 +147,8 @@ impl Server {
             tokio::spawn(proving::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(scheduler::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(watching::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(upkeep::run(Arc::clone(&app), stopped.clone())),
         ];
-        let clearing = Arc::clone(&app);
-        tasks.push(tokio::spawn(async move { api::clear_abandoned(&clearing).await }));
         let (closing, mut until) = (Arc::clone(&app), stopped.clone());
         tasks.push(tokio::spawn(async move {
             let mut tick = tokio::time::interval(StillPool::every());

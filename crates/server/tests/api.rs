@@ -235,9 +235,9 @@ async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<
     assert_eq!(&copy[4..8], b"ftyp");
 
     // The processor time of the run was kept: the forecast of the next nights rests on it.
-    let queue = application.call(Method::GET, "/api/queue", None).await?;
-    assert_eq!(queue["blocks"], json!([]));
-    assert_eq!(queue["all_done_in"], Value::Null);
+    let night = application.call(Method::GET, "/api/night", None).await?;
+    assert_eq!(night["jobs"], json!([]));
+    assert_eq!(night["all_done_in"], Value::Null);
     Ok(())
 }
 

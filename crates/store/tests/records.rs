@@ -99,6 +99,12 @@ async fn a_queue_of_thousands_is_filled_read_in_parts_and_changed_at_once() {
         assert_eq!(database.ended_count(None, 200).await.unwrap(), 200);
         assert_eq!(database.change_many(&cancelled, RunEvent::Retry).await.unwrap().len(), 1600);
         assert_eq!(database.ended_count(None, 200).await.unwrap(), 0);
+        // Of what has ended, old attempts are forgotten; what is under way keeps its own, and so does what ended today.
+        let ended = database.claim("node", Duration::from_secs(60)).await.unwrap();
+        database.finish(ended[0].lease, RunState::Done, None).await.unwrap();
+        assert_eq!(database.clear_attempts(1).await.unwrap(), 0);
+        assert_eq!(database.clear_attempts(0).await.unwrap(), 1);
+        assert_eq!(database.run(ended[0].run.id).await.unwrap().state, RunState::Done);
     })
     .await;
 }

@@ -18,6 +18,7 @@ export type Preset = Schemas["Preset"];
 export type PresetItem = Schemas["PresetView"];
 export type Storage = Schemas["StorageView"];
 export type Entry = Schemas["Entry"];
+export type Folders = Schemas["FoldersView"];
 export type QueuePart = Schemas["QueueView"];
 export type Night = Schemas["NightView"];
 export type QueueItem = Schemas["QueueItem"];
@@ -206,6 +207,8 @@ export const api = {
   savePreset: (preset: unknown) => call<PresetItem>("POST", "/api/presets", preset),
   removePreset: (id: string) => call<undefined>("DELETE", `/api/presets/${id}`),
   storages: () => call<Storage[]>("GET", "/api/storages"),
+  folders: (path: string | null) =>
+    call<Folders>("GET", `/api/machine/folders${path === null ? "" : `?path=${encodeURIComponent(path)}`}`),
   addStorage: (name: string, root: string) => call<Storage>("POST", "/api/storages", { name, root }),
   removeStorage: (id: string) => call<undefined>("DELETE", `/api/storages/${id}`),
   retireStorage: (id: string, is_retired: boolean) =>

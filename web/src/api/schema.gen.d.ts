@@ -95,6 +95,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machine/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Folders of this machine: mounted volumes and the home folder to begin with, and what lies in one. */
+        get: operations["folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/night": {
         parameters: {
             query?: never;
@@ -2124,6 +2141,22 @@ export interface components {
             telling: components["schemas"]["Moment"][];
             /** @description What could not be looked at, and why. */
             unseen?: string[];
+        };
+        /** @description A folder. */
+        Folder: {
+            name: string;
+            path: string;
+        };
+        /** @description What lies in a folder of this machine, as far as a storage can be chosen there. */
+        FoldersView: {
+            /** @description The folders in it, in the order of their names; hidden ones are left out. */
+            folders: components["schemas"]["Folder"][];
+            /** @description The folder that holds it. */
+            parent?: string | null;
+            /** @description The folder; nothing for the places to begin with. */
+            path?: string | null;
+            /** @description Why it can be no storage itself. */
+            refusal?: string | null;
         };
         /** @description The weight of an output before it is made. */
         Forecast: {
@@ -4309,6 +4342,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    folders: {
+        parameters: {
+            query?: {
+                /** @description Its path from the root of the machine; left out, the places to begin with. */
+                path?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoldersView"];
+                };
             };
         };
     };

@@ -5,10 +5,11 @@ import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type SyntheticEvent, type ReactNode, useContext, useState } from "react";
+import { type ReactNode, useContext, useState } from "react";
 import { api, type Aid, type Settings } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
+import StorageDialog from "./StorageDialog";
 import { type Look, LookContext } from "../shared/look";
 import { canNotify } from "../shared/notices";
 import { useTell } from "../shared/messages";
@@ -48,22 +49,8 @@ const RETIRING = "Kept for what was made; not offered for anything new.";
 
 function Storages() {
   const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
-  const [name, setName] = useState("");
-  const [root, setRoot] = useState("");
-  const client = useQueryClient();
+  const [isAdding, setAdding] = useState(false);
   const { refuse } = useTell();
-  const refresh = () => client.invalidateQueries({ queryKey: keys.storages });
-  const add = (event: SyntheticEvent) => {
-    event.preventDefault();
-    api
-      .addStorage(name, root)
-      .then(() => {
-        setName("");
-        setRoot("");
-        return refresh();
-      })
-      .catch(refuse);
-  };
   return (
     <Part
       title="Storages"
@@ -93,7 +80,7 @@ function Storages() {
             color="inherit"
             title={RETIRING}
             onClick={() => {
-              api.retireStorage(storage.id, !storage.is_retired).then(refresh).catch(refuse);
+              api.retireStorage(storage.id, !storage.is_retired).catch(refuse);
             }}
           >
             {storage.is_retired ? "Use again" : "Retire"}
@@ -102,35 +89,29 @@ function Storages() {
             color="inherit"
             title="For a storage that nothing refers to. Its files stay."
             onClick={() => {
-              api.removeStorage(storage.id).then(refresh).catch(refuse);
+              api.removeStorage(storage.id).catch(refuse);
             }}
           >
             Remove
           </Button>
         </Box>
       ))}
-      <Box component="form" onSubmit={add} sx={{ display: "flex", gap: 1.5, mt: 2 }}>
-        <TextField
-          size="small"
-          label="Name"
-          value={name}
-          onChange={(event) => {
-            setName(event.target.value);
+      <Button
+        variant="outlined"
+        sx={{ mt: 2 }}
+        onClick={() => {
+          setAdding(true);
+        }}
+      >
+        Add a storage
+      </Button>
+      {isAdding && (
+        <StorageDialog
+          onClose={() => {
+            setAdding(false);
           }}
         />
-        <TextField
-          size="small"
-          label="Folder on this machine"
-          value={root}
-          onChange={(event) => {
-            setRoot(event.target.value);
-          }}
-          sx={{ flex: 1 }}
-        />
-        <Button type="submit" variant="outlined" disabled={name === "" || root === ""}>
-          Add
-        </Button>
-      </Box>
+      )}
     </Part>
   );
 }
@@ -174,7 +155,7 @@ function Aids() {
               color="inherit"
               title="What calls it by name cannot be made any more"
               onClick={() => {
-                if (aid.id != null) api.removeAid(aid.id).then(refresh).catch(refuse);
+                if (aid.id != null) api.removeAid(aid.id).catch(refuse);
               }}
             >
               Remove

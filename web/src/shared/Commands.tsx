@@ -210,6 +210,7 @@ function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) 
                   <Button
                     color="inherit"
                     size="small"
+                    sx={key ? {} : { fontWeight: 400, color: "text.secondary" }}
                     aria-label={`${words}: change the key of “${action.name}”`}
                     onKeyDown={waiting === action.name ? take : undefined}
                     onBlur={() => {

@@ -75,7 +75,7 @@ export function themeOf(mode: "light" | "dark"): Theme {
       MuiCssBaseline: {
         styleOverrides: {
           // One look for whatever has the focus; fields draw their own frame.
-          "*:focus-visible:not(input, textarea)": {
+          "*:focus-visible:not(input, textarea, [role=dialog])": {
             outline: `2px solid ${tones.act} !important`,
             outlineOffset: "-2px",
           },

@@ -174,7 +174,7 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
           className="row sums"
           style={template}
         >
-          <div role="rowheader" className="sum">
+          <div role="gridcell" className="sum">
             Column
           </div>
           {sum.columns.map((sum, place) => (

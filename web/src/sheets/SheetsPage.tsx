@@ -2,6 +2,7 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useQuery } from "@tanstack/react-query";
+import { lazy, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type SheetItem } from "../api/client";
 import { keys } from "../api/live";
@@ -12,8 +13,12 @@ import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { plural } from "../shared/words";
 
+const StorageDialog = lazy(() => import("../settings/StorageDialog"));
+
 export function SheetsPage() {
   const { data: sheets, error, refetch } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
+  const { data: storages } = useQuery({ queryKey: keys.storages, queryFn: api.storages, staleTime: 0 });
+  const [isChoosing, setChoosing] = useState(false);
   const navigate = useNavigate();
   const { refuse } = useTell();
   const begin = async () => {
@@ -43,11 +48,32 @@ export function SheetsPage() {
               <Facet state="idle" size={48} />
             </Box>
             <p>
+              {storages?.length === 0 &&
+                "Beryl reads and writes in the folders that you give it, and nowhere else: choose the first one. "}
               A sheet is one batch of work: your sources are its rows, what they shall become its columns, and each cell
               is a file.
             </p>
-            {action}
+            {storages?.length === 0 ? (
+              <Button
+                variant="contained"
+                data-testid="first-storage"
+                onClick={() => {
+                  setChoosing(true);
+                }}
+              >
+                Choose where your media are
+              </Button>
+            ) : (
+              action
+            )}
           </Box>
+        )}
+        {isChoosing && (
+          <StorageDialog
+            onClose={() => {
+              setChoosing(false);
+            }}
+          />
         )}
         <Box sx={{ display: "grid", gap: 1.5, gridTemplateColumns: "repeat(auto-fill, minmax(320px, 1fr))" }}>
           {sheets?.map((sheet) => (

@@ -5,6 +5,7 @@ mod bench;
 mod cells;
 mod error;
 mod events;
+mod machine;
 mod media;
 mod presets;
 mod proofs;
@@ -53,6 +54,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .merge(storages::calls())
         .merge(sheets::calls())
         .merge(queue::calls())
+        .merge(machine::calls())
         .merge(media::calls())
         .merge(presets::calls())
         .merge(settings::calls())

@@ -34,6 +34,14 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 /// Folders of the system's own making, where a file is no file.
 const OF_THE_SYSTEM: [&str; 3] = ["/proc", "/sys", "/dev"];
 
+/// Why a folder can be no storage, where it cannot.
+pub(super) fn not_for_media(app: &App, root: &SystemPath) -> Option<String> {
+    let mut kept = OF_THE_SYSTEM.iter().map(SystemPath::new).chain(app.own_folders.iter().map(PathBuf::as_path));
+    let kept = kept.find(|kept| kept.starts_with(root) || root.starts_with(kept))?;
+    let why = if root.starts_with(kept) { "lies in" } else { "holds" };
+    Some(format!("it {why} {}, which is not for media", kept.display()))
+}
+
 /// A named root folder.
 #[derive(Debug, Serialize, ToSchema)]
 struct StorageView {
@@ -127,10 +135,8 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
         return Err(refused(format!("{} is no folder of this machine", new.root)));
     };
     let root = SystemPath::new(text);
-    let mut kept = OF_THE_SYSTEM.iter().map(SystemPath::new).chain(app.own_folders.iter().map(PathBuf::as_path));
-    if let Some(kept) = kept.find(|kept| kept.starts_with(root) || root.starts_with(kept)) {
-        let why = if root.starts_with(kept) { "lies in" } else { "holds" };
-        return Err(refused(format!("it {why} {}, which is not for media", kept.display())));
+    if let Some(why) = not_for_media(&app, root) {
+        return Err(refused(why));
     }
     let storage = app.database.add_storage(name, text).await?;
     app.hub.tell_house(HousePart::Storages);

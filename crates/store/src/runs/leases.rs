@@ -223,6 +223,19 @@ impl Database {
         Ok(())
     }
 
+    /// Forgets the attempts of runs that ended more than so many days ago, and how far these were in between; the runs stay.
+    /// Answers how many attempts.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn clear_attempts(&self, days: u32) -> Result<u64, StoreError> {
+        let old = "JOIN runs ON runs.id = run_id WHERE runs.finished < NOW(6) - INTERVAL ? DAY";
+        let progress = format!("DELETE run_progress FROM run_progress {old}");
+        sqlx::query(AssertSqlSafe(progress)).bind(days).execute(&self.pool).await?;
+        let attempts = format!("DELETE attempts FROM attempts {old}");
+        Ok(sqlx::query(AssertSqlSafe(attempts)).bind(days).execute(&self.pool).await?.rows_affected())
+    }
+
     /// Keeps the processor time of a job, shared out over its runs by what each was expected to take.
     ///
     /// # Errors

@@ -1,0 +1,31 @@
+//! What is cleared away by itself: what nobody asks for any more, and nothing that somebody has made.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::sync::watch;
+
+use crate::api::clear_abandoned;
+use crate::app::{App, ending};
+
+/// How often it is looked after.
+const EVERY: Duration = Duration::from_secs(24 * 3600);
+/// How long it is kept in how many beginnings a run came to its end, and how far it was in between.
+const ATTEMPTS_KEPT_DAYS: u32 = 90;
+
+/// Looks after it until the server ends.
+pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
+    let mut tick = tokio::time::interval(EVERY);
+    loop {
+        tokio::select! {
+            _ = tick.tick() => {}
+            () = ending(&mut stopped) => return,
+        }
+        clear_abandoned(&app).await;
+        match app.database.clear_attempts(ATTEMPTS_KEPT_DAYS).await {
+            Ok(0) => {}
+            Ok(cleared) => tracing::info!(cleared, "old attempts of ended runs were forgotten"),
+            Err(error) => tracing::warn!(%error, "old attempts could not be cleared away"),
+        }
+    }
+}
