@@ -69,7 +69,7 @@ export function Messages({ children }: { children: ReactNode }) {
       <AskContext value={ask}>
         {children}
         <Box
-          sx={{ position: "fixed", left: 88, bottom: 84, zIndex: "snackbar", display: "grid", gap: 1, maxWidth: 640 }}
+          sx={{ position: "fixed", left: 88, bottom: 140, zIndex: "snackbar", display: "grid", gap: 1, maxWidth: 640 }}
         >
           {refusals.map((refusal, number) => (
             <Refused
@@ -88,7 +88,7 @@ export function Messages({ children }: { children: ReactNode }) {
           }}
           autoHideDuration={told?.undo ? 9000 : 5000}
           anchorOrigin={{ vertical: "bottom", horizontal: "left" }}
-          sx={{ ml: "68px", mb: 2 }}
+          sx={{ ml: "68px", mb: 8 }}
         >
           <Alert
             severity="success"

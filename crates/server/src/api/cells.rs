@@ -1,8 +1,9 @@
 //! The cells of a sheet: what is set for them, running them, and what came out.
 
+use std::borrow::Cow;
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use axum::Json;
 use axum::extract::{Path, State};
@@ -115,7 +116,7 @@ impl SheetState {
     ) -> Vec<(CellKey, Option<CellOutlook>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
         let Knowledge::Read(reading) = &row.source.knowledge else { return keys.map(|key| (key, None)).collect() };
-        let own: Vec<PresetPatch> = keys.clone().map(|key| self.joined(row, key)).collect();
+        let own: Vec<Cow<'_, PresetPatch>> = keys.clone().map(|key| self.joined(row, key)).collect();
         let asked = self.columns.iter().zip(presets).zip(&own).map(|((column, preset), own)| Asked {
             column: column.id,
             preset,
@@ -136,7 +137,7 @@ impl SheetState {
     }
 
     /// What is set for a cell, alone and with its row.
-    fn joined(&self, row: &SheetSource, key: CellKey) -> PresetPatch {
+    fn joined<'a>(&'a self, row: &'a SheetSource, key: CellKey) -> Cow<'a, PresetPatch> {
         joined(row, self.overrides(key))
     }
 
@@ -181,11 +182,14 @@ impl SheetState {
 }
 
 /// What is set for all outputs of a row, with what is set for one of them above it.
-pub(super) fn joined(row: &SheetSource, of_output: Option<&PresetPatch>) -> PresetPatch {
-    let of_row = row.overrides.clone().unwrap_or_default();
-    match of_output {
-        Some(own) => of_row.under(own.clone()),
-        None => of_row,
+pub(super) fn joined<'a>(row: &'a SheetSource, of_output: Option<&'a PresetPatch>) -> Cow<'a, PresetPatch> {
+    // Of thousands of cells few have anything of their own, and a patch has room for every setting.
+    static NOTHING: LazyLock<PresetPatch> = LazyLock::new(PresetPatch::default);
+    match (&row.overrides, of_output) {
+        (None, None) => Cow::Borrowed(&NOTHING),
+        (Some(of_row), None) => Cow::Borrowed(of_row),
+        (None, Some(own)) => Cow::Borrowed(own),
+        (Some(of_row), Some(own)) => Cow::Owned(of_row.clone().under(own.clone())),
     }
 }
 

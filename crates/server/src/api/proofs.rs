@@ -146,7 +146,7 @@ impl ProvedCell {
         let column = app.database.deliverable(deliverable).await?;
         let (place, row) = app.database.sheet_source(column.sheet, source).await?;
         let cell = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
-        let own = joined(&row, cell.as_ref());
+        let own = joined(&row, cell.as_ref()).into_owned();
         Ok(Self { place, row, column, own })
     }
 
