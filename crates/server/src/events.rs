@@ -31,7 +31,8 @@ pub(crate) enum Change {
     /// A source has been read.
     Source {
         /// The source as it is now.
-        source: SourceRow,
+        #[schema(value_type = SourceRow)]
+        source: Box<SourceRow>,
     },
     /// Rows, columns or cells of a sheet have changed: load it again.
     Sheet {

@@ -85,7 +85,7 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
 /// Tells pages what a source is like now.
 pub(crate) async fn tell_source(app: &App, id: Uuid) -> Result<(), StoreError> {
     let source = app.database.source(id).await?;
-    app.hub.tell(Change::Source { source: SourceRow::of(&source, "", None) });
+    app.hub.tell(Change::Source { source: Box::new(SourceRow::of(&source, "", None)) });
     Ok(())
 }
 
