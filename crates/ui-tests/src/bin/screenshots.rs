@@ -150,7 +150,7 @@ async fn main() -> Outcome<()> {
     night.click("[data-state=failed]").await?;
     night.browser.find("[data-file]").await?;
     night.shoot("watch").await?;
-    night.go("settings", "main form").await?;
+    night.go("settings", "main section button").await?;
     night.shoot("settings").await?;
 
     let day = Tour::begin(&address, &folder, "light", "day").await?;
