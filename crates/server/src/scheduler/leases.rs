@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
+use beryl_core::problem::Problem;
 use beryl_core::protocol::Command;
 use beryl_store::runs::{Claimed, Lost, RunFile};
 use beryl_store::{StoreError, patiently};
@@ -106,11 +107,20 @@ async fn recover_one(app: &App, claimed: Claimed) -> Result<(), StoreError> {
             Ok(true) => return app.database.finish(lease, RunState::Done, None).await,
             Ok(false) => {}
             Err(PublishError::Store(error)) => return Err(error),
-            Err(PublishError::Refused(problem)) => tracing::warn!(%problem, "names that were begun could not be given"),
+            // Finished, checked files are not thrown away because their names cannot be given now: the next start tries again.
+            Err(PublishError::Refused(problem)) => {
+                tracing::warn!(%problem, run = %lease.run, "names that were begun could not be given");
+                return Ok(());
+            }
         }
         // No names were chosen yet, or somebody has taken one meanwhile.
-        if are_whole(app, &root, &files.temporaries, claimed.run.size).await {
-            return end(app, lease, publish(app, &files).await).await;
+        match are_whole(app, &root, &files.temporaries, claimed.run.size).await {
+            Ok(true) => return end(app, lease, publish(app, &files).await).await,
+            Ok(false) => {}
+            Err(problem) => {
+                tracing::warn!(%problem, run = %lease.run, "finished files could not be looked for");
+                return Ok(());
+            }
         }
     }
     if let Err(problem) = put_away(app, &root, &files.temporaries).await {
@@ -130,13 +140,13 @@ fn noted_names(files: &[RunFile]) -> Vec<Placing> {
 }
 
 /// Whether all these files are there, and have so many bytes together.
-async fn are_whole(app: &App, root: &Path, files: &[StoragePath], bytes: Option<u64>) -> bool {
+async fn are_whole(app: &App, root: &Path, files: &[StoragePath], bytes: Option<u64>) -> Result<bool, Problem> {
     let (folder, files) = (root.to_path_buf(), files.to_vec());
     let looking = move || {
         let sizes = files.iter().map(|file| size_of(&folder, file));
         let sizes: Vec<Option<u64>> = sizes.collect::<Result<_, _>>()?;
-        Ok(sizes.into_iter().sum::<Option<u64>>().filter(|_| !files.is_empty()))
+        let found = sizes.into_iter().sum::<Option<u64>>().filter(|_| !files.is_empty());
+        Ok(found.is_some() && found == bytes)
     };
-    // What cannot be looked at is not there.
-    app.door.surely(root, looking).await.is_ok_and(|found: Option<u64>| found.is_some() && found == bytes)
+    app.door.surely(root, looking).await
 }
