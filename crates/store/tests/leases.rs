@@ -124,6 +124,7 @@ async fn a_cell_has_one_open_run_however_often_it_is_asked_for() {
     database.change(queued[0], RunEvent::Cancel).await.unwrap();
     assert_eq!(database.queue_runs(&[run]).await.unwrap().len(), 1);
     assert!(matches!(database.change(queued[0], RunEvent::Retry).await, Err(StoreError::Changed)));
+    assert!(database.change_many(&queued, RunEvent::Retry).await.unwrap().is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]

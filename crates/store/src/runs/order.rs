@@ -63,12 +63,8 @@ impl Database {
                     format!("UPDATE IGNORE runs SET {} WHERE id IN ({})", becoming(next, event), marks(of_state.len()));
                 let query = sqlx::query(AssertSqlSafe(statement)).bind(next.word());
                 let query = of_state.iter().fold(query, |query, id| query.bind(id));
-                let changed = query.execute(&mut *work).await?.rows_affected();
-                if changed == of_state.len() as u64 {
-                    done.extend(of_state);
-                    continue;
-                }
-                // Of some cells another run is open, so that these cannot be.
+                query.execute(&mut *work).await?;
+                // Of some cells another run may be open, so that these cannot be: which changed is asked, not counted.
                 let statement = format!("SELECT id FROM runs WHERE state = ? AND id IN ({})", marks(of_state.len()));
                 let query = sqlx::query_scalar::<_, Uuid>(AssertSqlSafe(statement)).bind(next.word());
                 let query = of_state.iter().fold(query, |query, id| query.bind(id));
@@ -183,7 +179,7 @@ async fn insert_some(
         row.push("UNHEX(SHA2(").push_bind_unseparated(document).push_unseparated(", 256))").push_bind(document);
     });
     kept.build().execute(&mut **work).await?;
-    let new: Vec<(Uuid, &NewRun, i64)> = runs.iter().zip(&mut *ranks).map(|(new, rank)| (Uuid::now_v7(), new, rank)).collect();
+    let mut new: Vec<(Uuid, &NewRun, i64)> = runs.iter().zip(&mut *ranks).map(|(new, rank)| (Uuid::now_v7(), new, rank)).collect();
     // A cell that has an open run already is left out: that one stands for the wish.
     let mut insert = sqlx::QueryBuilder::new(
         "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, \
@@ -197,21 +193,16 @@ async fn insert_some(
         row.push_bind(*rank).push("UNHEX(SHA2(").push_bind_unseparated(settings).push_unseparated(", 256))");
     });
     insert.push(" ON DUPLICATE KEY UPDATE runs.id = runs.id");
-    let inserted = insert.build().execute(&mut **work).await?.rows_affected();
-    let all: Vec<Uuid> = new.iter().map(|(id, ..)| *id).collect();
-    let ids: Vec<Uuid> = if inserted == all.len() as u64 {
-        all
-    } else {
-        let statement = format!("SELECT id FROM runs WHERE id IN ({})", marks(all.len()));
-        let query = all.iter().fold(sqlx::query_scalar::<_, Uuid>(AssertSqlSafe(statement)), |query, id| query.bind(id));
-        let there: HashSet<Uuid> = query.fetch_all(&mut **work).await?.into_iter().collect();
-        all.into_iter().filter(|id| there.contains(id)).collect()
-    };
+    insert.build().execute(&mut **work).await?;
+    // Which were left out is asked, not counted: the number of rows counts those too that were found and left as they are.
+    let statement = format!("SELECT id FROM runs WHERE id IN ({})", marks(new.len()));
+    let query = new.iter().fold(sqlx::query_scalar::<_, Uuid>(AssertSqlSafe(statement)), |query, (id, ..)| query.bind(id));
+    let there: HashSet<Uuid> = query.fetch_all(&mut **work).await?.into_iter().collect();
+    new.retain(|(id, ..)| there.contains(id));
+    let ids: Vec<Uuid> = new.iter().map(|(id, ..)| *id).collect();
     if ids.is_empty() {
         return Ok(ids);
     }
-    let there: HashSet<Uuid> = ids.iter().copied().collect();
-    let new: Vec<&(Uuid, &NewRun, i64)> = new.iter().filter(|(id, ..)| there.contains(id)).collect();
     let mut plans = Vec::with_capacity(new.len());
     for (id, new, _) in &new {
         plans.push((*id, json::text(&new.plan)?));
