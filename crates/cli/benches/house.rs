@@ -333,7 +333,7 @@ async fn events_in_the_page(server: &Server, sheet: Uuid) {
          const cells = sheet.cells.filter((cell) => cell.run).slice(0, 200); let seq = sheet.seq; let turn = 0; \
          window.timer = setInterval(() => {{ turn += 1; for (let number = 0; number < 20; number++) {{ \
            const cell = cells[(turn * 20 + number) % cells.length]; seq += 1; \
-           const progress = {{ pass: 1, passes: 1, frames: turn, position: 1, bytes: 1, speed: 1, fraction: (turn % 100) / 100, remaining: 10, moved: turn }}; \
+           const progress = {{ task: 'encode', frames: turn, position: 1, bytes: 1, speed: 1, fraction: (turn % 100) / 100, remaining: 10, moved: turn }}; \
            const run = {{ ...cell.run, sheet: '{sheet}', source: cell.source, deliverable: cell.deliverable, watch_folder: null, priority: 0, state: 'running', progress }}; \
            const change = number % 4 === 0 ? {{ kind: 'runs', runs: [run] }} : {{ kind: 'progress', id: cell.run.id, progress }}; \
            window.stream.onmessage({{ data: JSON.stringify({{ seq, change }}) }}); }} }}, 100); done(cells.length); }});"

@@ -7,7 +7,8 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use beryl_core::after::check::{CheckReport, judge, problem_of};
-use beryl_core::flow::run::{ClashRule, Progress};
+use beryl_core::flow::run::ClashRule;
+use beryl_core::flow::tasks::{Progress, Task};
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{AidName, Plan};
@@ -348,7 +349,12 @@ fn show(bar: &ProgressBar, progress: Progress) {
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
     bar.set_position((progress.fraction * 1000.0) as u64);
     let left = progress.remaining.map_or_else(String::new, |seconds| format!(" · {} left", human(seconds)));
-    bar.set_message(format!("{:.1}×{left}", progress.speed));
+    let task = match progress.task {
+        Task::Analyse => "analysing, ",
+        Task::Encode => "",
+        Task::ReadBack => "reading back, ",
+    };
+    bar.set_message(format!("{task}{:.1}×{left}", progress.speed));
 }
 
 fn human(seconds: f64) -> String {

@@ -13,7 +13,7 @@ use uuid::Uuid;
 use crate::after::check::Measured;
 use crate::after::quality::Comparison;
 use crate::findings::Curves;
-use crate::flow::run::Progress;
+use crate::flow::tasks::Progress;
 use crate::path::StoragePath;
 use crate::plan::{Plan, Step};
 use crate::problem::Problem;

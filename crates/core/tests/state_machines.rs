@@ -3,7 +3,7 @@
 // Helpers of tests fail loudly.
 #![allow(clippy::unwrap_used)]
 
-use beryl_core::flow::run::{Course, PassSoFar, Progress, RunEvent, RunState};
+use beryl_core::flow::run::{RunEvent, RunState};
 use beryl_core::flow::watch::{MOST_TRIES, Stamp, WatchState, WatchStep, after_reading, after_runs, look, may_be_source, reason};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::ProblemKind;
@@ -37,58 +37,6 @@ fn a_run_is_done_only_after_its_check_and_stays_so() {
                 Err(refused) => assert_eq!((refused.state, refused.event), (state, event)),
             }
         }
-    }
-}
-
-/// A pass in which the encoder takes in frames for `start` seconds before anything comes out, and then works at
-/// `pace` seconds of the output in a second.
-fn pass(number: u8, passes: u8, start: f64, pace: f64, earlier: f64, elapsed: f64) -> PassSoFar {
-    let position = ((elapsed - start) * pace).max(0.0);
-    let first_out = (position > 0.0).then_some((start, 0.0));
-    let done = position / 100.0;
-    PassSoFar { pass: number, passes, first_share: 0.25, position, done, duration: 100.0, elapsed, first_out, earlier }
-}
-
-proptest! {
-    #[test]
-    fn at_an_even_pace_the_time_left_is_exact_whatever_the_encoder_holds_back(
-        start in 0.0..20.0_f64, pace in 0.1..50.0_f64, share in 0.02..0.99_f64,
-    ) {
-        let whole = start + 100.0 / pace;
-        let elapsed = start + share * 100.0 / pace;
-        let told = Progress::measure(&pass(1, 1, start, pace, 0.0, elapsed));
-        prop_assert!((told.remaining.unwrap() - (whole - elapsed)).abs() < 1e-6 * whole, "{told:?}");
-        prop_assert!((told.fraction - share).abs() < 1e-6);
-        // Where the first of two passes takes the part that was expected, the time left is exact in both.
-        let later = whole * 3.0;
-        let told = Progress::measure(&pass(1, 2, start, pace, 0.0, elapsed));
-        prop_assert!((told.remaining.unwrap() - (whole - elapsed + later)).abs() < 1e-6 * whole, "{told:?}");
-        let told = Progress::measure(&pass(2, 2, 3.0 * start, pace / 3.0, whole, 3.0 * elapsed));
-        prop_assert!((told.remaining.unwrap() - (later - 3.0 * elapsed)).abs() < 1e-6 * later, "{told:?}");
-    }
-
-    #[test]
-    fn the_first_of_two_passes_shows_where_the_work_is(paces in prop::collection::vec(0.2..5.0_f64, 2..12), at in 0.0..1.0_f64) {
-        // One stretch of ten seconds after the other, each at a pace of its own.
-        let elapsed_at = |position: f64| -> f64 {
-            paces.iter().enumerate().map(|(place, pace)| (position - place as f64 * 10.0).clamp(0.0, 10.0) / pace).sum()
-        };
-        let whole = paces.len() as f64 * 10.0;
-        let mut course = Course::default();
-        (1..=paces.len() * 20).map(|step| step as f64 / 2.0).for_each(|position| course.note(position, elapsed_at(position)));
-        let part = course.part(at * whole, whole);
-        prop_assert!((part - elapsed_at(at * whole) / elapsed_at(whole)).abs() < 1e-6, "{part}");
-        prop_assert!((Course::default().part(at * whole, whole) - at).abs() < 1e-9);
-    }
-
-    #[test]
-    fn what_was_expected_of_the_second_pass_gives_way_to_what_is_seen(pace in 0.1..50.0_f64, share in 0.9..0.99_f64) {
-        // The second pass is twice as long as the share of the first foretold.
-        let whole = 100.0 / pace;
-        let told = Progress::measure(&pass(2, 2, 0.0, pace, whole / 6.0, share * whole));
-        let nothing_yet = Progress::measure(&pass(2, 2, 1e9, pace, whole / 6.0, 0.0));
-        prop_assert!((nothing_yet.remaining.unwrap() - whole / 2.0).abs() < 1e-6 * whole);
-        prop_assert!(told.remaining.unwrap() <= whole * (1.0 - share) + 1e-6);
     }
 }
 

@@ -16,7 +16,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::time::Instant;
 
-use beryl_core::flow::run::Progress;
+use beryl_core::flow::tasks::{Progress, Task};
 use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
@@ -76,6 +76,6 @@ fn misses(source: &SourceRef, run: &EncodeRun, folder: &Path) -> [f64; 4] {
     let mut off: Vec<f64> = told.iter().filter(counts).map(miss).collect();
     off.sort_by(f64::total_cmp);
     let part = |share: usize| off[(off.len() - 1) * share / 100];
-    let first = told.iter().filter(|(_, progress)| progress.pass == 1).map(|(at, _)| *at).fold(0.0, f64::max);
+    let first = told.iter().filter(|(_, progress)| progress.task == Task::Analyse).map(|(at, _)| *at).fold(0.0, f64::max);
     [part(50), part(95), whole, first]
 }

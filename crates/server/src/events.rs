@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use beryl_core::flow::run::Progress;
+use beryl_core::flow::tasks::Progress;
 use serde::Serialize;
 use tokio::sync::broadcast;
 use utoipa::ToSchema;

@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use beryl_core::after::forecast::Certainty;
 use beryl_core::findings::Findings;
-use beryl_core::flow::run::{ClashRule, Progress, RunState};
+use beryl_core::flow::run::{ClashRule, RunState};
+use beryl_core::flow::tasks::Progress;
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::Problem;
 use beryl_core::reading::Reading;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use beryl_core::flow::run::Progress;
+use beryl_core::flow::tasks::Progress;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, Command, Event, Job, LOST_AFTER, NOT_CONFINED, PROTOCOL, RunNews, Said};
 use futures::StreamExt;
@@ -217,7 +217,7 @@ impl RunningJob {
 
 /// A figure that changes with everything that a run does.
 const fn work_done(progress: &Progress) -> u64 {
-    progress.frames.wrapping_add(progress.moved).wrapping_add(progress.pass as u64)
+    progress.frames.wrapping_add(progress.moved).wrapping_add(progress.task as u64)
 }
 
 /// Takes all that an engine says and passes on what is worth following; that it is there is noted here.

@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use beryl_core::flow::run::Progress;
+use beryl_core::flow::tasks::Progress;
 use beryl_core::problem::ProblemKind;
 use beryl_core::protocol::{Event, FileRef, RunNews, Said, SourceRef};
 use beryl_worker::{Engine, LocalPlace, Patience};

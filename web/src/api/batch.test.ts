@@ -55,7 +55,7 @@ function batchOf(...changes: Change[]) {
 }
 
 const progress = (fraction: number) =>
-  ({ pass: 1, passes: 1, frames: 1, position: 1, bytes: 1, speed: 1, fraction, moved: 1 }) as unknown as Extract<
+  ({ task: "encode", frames: 1, position: 1, bytes: 1, speed: 1, fraction, moved: 1 }) as unknown as Extract<
     Change,
     { kind: "progress" }
   >["progress"];

@@ -1393,7 +1393,7 @@ export interface components {
                 fraction: number;
                 /**
                  * Format: int64
-                 * @description Frames (or for sound alone, packets) finished in this pass.
+                 * @description Frames (or for sound alone, packets) finished in this task.
                  */
                 frames: number;
                 /**
@@ -1402,23 +1402,13 @@ export interface components {
                  */
                 moved?: number;
                 /**
-                 * Format: int32
-                 * @description 1, or 2 in the second pass.
-                 */
-                pass: number;
-                /**
-                 * Format: int32
-                 * @description How many passes there are.
-                 */
-                passes: number;
-                /**
                  * Format: double
-                 * @description Seconds of the output finished in this pass.
+                 * @description Seconds of the output finished in this task.
                  */
                 position: number;
                 /**
                  * Format: double
-                 * @description The part of the finished file that is read back, 0 to 1, once it is written.
+                 * @description The part of the finished files that is read back, 0 to 1, once they are written.
                  */
                 read_back?: number | null;
                 /**
@@ -1431,6 +1421,8 @@ export interface components {
                  * @description Seconds of material worked on in a second.
                  */
                 speed: number;
+                /** @description What it does. */
+                task?: components["schemas"]["Task"];
             } & Record<string, never>;
         } | {
             /** @enum {string} */
@@ -2933,7 +2925,7 @@ export interface components {
             fraction: number;
             /**
              * Format: int64
-             * @description Frames (or for sound alone, packets) finished in this pass.
+             * @description Frames (or for sound alone, packets) finished in this task.
              */
             frames: number;
             /**
@@ -2942,23 +2934,13 @@ export interface components {
              */
             moved?: number;
             /**
-             * Format: int32
-             * @description 1, or 2 in the second pass.
-             */
-            pass: number;
-            /**
-             * Format: int32
-             * @description How many passes there are.
-             */
-            passes: number;
-            /**
              * Format: double
-             * @description Seconds of the output finished in this pass.
+             * @description Seconds of the output finished in this task.
              */
             position: number;
             /**
              * Format: double
-             * @description The part of the finished file that is read back, 0 to 1, once it is written.
+             * @description The part of the finished files that is read back, 0 to 1, once they are written.
              */
             read_back?: number | null;
             /**
@@ -2971,6 +2953,8 @@ export interface components {
              * @description Seconds of material worked on in a second.
              */
             speed: number;
+            /** @description What it does. */
+            task?: components["schemas"]["Task"];
         };
         /**
          * @description How far a proof is.
@@ -4009,6 +3993,11 @@ export interface components {
         TakeFiles: {
             paths: components["schemas"]["StoragePath"][];
         };
+        /**
+         * @description What a task does.
+         * @enum {string}
+         */
+        Task: "analyse" | "encode" | "read_back";
         /**
          * @description What becomes of film that was spread over fields.
          * @enum {string}

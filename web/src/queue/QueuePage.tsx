@@ -306,7 +306,7 @@ function where({ run }: QueueItem): string {
     case "running":
       if (run.progress?.read_back != null) return progressText(run.progress);
       return run.progress
-        ? `${String(Math.floor(run.progress.fraction * 100))} %${run.progress.passes === 2 ? `, pass ${String(run.progress.pass)} of 2` : ""}`
+        ? `${run.progress.task === "analyse" ? "analysing, " : ""}${String(Math.floor(run.progress.fraction * 100))} %`
         : "starting";
     case "done":
       return `${sizeText(run.size ?? 0)}, checked`;

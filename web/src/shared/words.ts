@@ -77,10 +77,11 @@ export function fraction(text: string): number {
   return Number(above) / Number(below);
 }
 
-/** How far a run is, in a few words: “43 % · 2 min left”, “reading back, 20 %”. */
+/** How far a run is, in a few words: “43 % · 2 min left”, “analysing, 12 %”, “reading back, 20 %”. */
 export function progressText(progress: Progress | null | undefined): string {
   const percent = (part: number) => `${String(Math.floor(part * 100))} %`;
   if (progress?.read_back != null) return `reading back, ${percent(progress.read_back)}`;
   const left = progress?.remaining == null ? "" : ` · ${spanText(progress.remaining)} left`;
-  return `${percent(progress?.fraction ?? 0)}${left}`;
+  const task = progress?.task === "analyse" ? "analysing, " : "";
+  return `${task}${percent(progress?.fraction ?? 0)}${left}`;
 }

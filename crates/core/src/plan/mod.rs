@@ -690,18 +690,16 @@ impl Plan {
         }
     }
 
-    /// The part of the time of two passes that the first is expected to take.
+    /// The part of its time that a first pass over the source is expected to take, where there is to be one.
     #[must_use]
-    pub fn first_pass_share(&self) -> f64 {
-        self.picture.as_ref().map_or(0.5, |picture| picture.format.effects().first_pass)
+    pub fn first_pass_share(&self) -> Option<f64> {
+        let format = self.picture.as_ref()?.format;
+        matches!(format.rate(), RateControl::Average { passes: 2.., .. }).then(|| format.effects().first_pass)
     }
 
     /// How many passes over the source it takes.
     #[must_use]
     pub fn passes(&self) -> u8 {
-        match self.picture.as_ref().map(|picture| picture.format.rate()) {
-            Some(RateControl::Average { passes, .. }) => passes.max(1),
-            Some(_) | None => 1,
-        }
+        if self.first_pass_share().is_some() { 2 } else { 1 }
     }
 }

@@ -12,10 +12,10 @@ use beryl_core::time::{Rational, Span};
 use beryl_core::timeline::Takes;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
-use super::pass::{SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
 use super::picture::StageTask;
 use super::queue::queue;
 use super::reader::{DecodeTask, ReadTask, Route};
+use super::round::{SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
 use super::work::SourceNotes;
 use crate::raw::Decoder;
 use crate::source::PacketSource;

@@ -13,11 +13,11 @@ mod foretaste;
 mod outputs;
 mod overlay;
 mod parted;
-mod pass;
 mod picture;
 mod queue;
 mod reader;
 mod resample;
+mod round;
 mod sound;
 mod steps;
 mod stretch;
@@ -35,17 +35,16 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, RunNews, SourceRef};
 
 use crate::control::Control;
-use crate::encoders::Pass;
 use crate::means_of_machine;
 use crate::source::{open_root, system_path};
 use crate::supplies::Supplies;
 
 pub(crate) use feed::feed;
 pub use outputs::{Outputs, lies_apart};
-pub(crate) use pass::{Shared, TimedFrame};
+pub(crate) use round::{Shared, TimedFrame};
 pub(crate) use steps::Chain;
 pub(crate) use uniform::Uniform;
-use work::Work;
+use work::{TaskOverSource, Work};
 
 /// How often progress is told.
 const TELL_EVERY: Duration = Duration::from_millis(400);
@@ -92,7 +91,7 @@ pub fn encode_into(
             work.fail(problem);
         }
     }
-    let outcome = all_passes(source, &works, &supplies, Conditions { means, control }, tell);
+    let outcome = all_rounds(source, &works, &supplies, Conditions { means, control }, tell);
     for work in &works {
         let failed = if control.stop().is_set() {
             work.fail(Problem::new(ProblemKind::Cancelled, work.what(), "it was cancelled"));
@@ -136,7 +135,7 @@ struct Conditions<'a> {
 
 /// Makes the runs that take the same parts of the source together, as many as the memory holds, one such group after the
 /// other.
-fn all_passes(
+fn all_rounds(
     source: &SourceRef,
     works: &[Work<'_>],
     supplies: &Supplies,
@@ -154,59 +153,48 @@ fn all_passes(
         let plans: Vec<&Plan> = group.iter().map(|work| &work.run.plan).collect();
         for fitting in memory::groups(&plans, conditions.means) {
             let fitting: Vec<&Work<'_>> = fitting.into_iter().map(|place| group[place]).collect();
-            passes_of(source, &fitting, supplies, conditions, tell)?;
+            rounds(source, &fitting, supplies, conditions, tell)?;
         }
     }
     Ok(())
 }
 
-/// Runs with two passes take their first while those with one are made; then the second.
-fn passes_of(
+/// Goes over the source as often as the tasks of the runs want it: in each round every run takes the next of its own.
+fn rounds(
     source: &SourceRef,
     works: &[&Work<'_>],
     supplies: &Supplies,
     conditions: Conditions<'_>,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
-    let control = conditions.control;
-    let in_pass = |two_passes: bool| works.iter().copied().filter(move |work| (work.passes() == 2) == two_passes);
-    let wanted = |work: &&Work<'_>| work.is_wanted(control);
-    let first: Vec<(&Work<'_>, Pass)> = in_pass(true)
-        .map(|work| (work, Pass::First))
-        .chain(in_pass(false).map(|work| (work, Pass::Single)))
-        .filter(|(work, _)| wanted(work))
-        .collect();
-    if first.is_empty() || control.stop().is_set() {
-        return Ok(());
+    loop {
+        let wanted = works.iter().filter(|work| work.is_wanted(conditions.control));
+        let tasks: Vec<TaskOverSource<'_>> = wanted.filter_map(|work| work.next_over_source()).collect();
+        if tasks.is_empty() || conditions.control.stop().is_set() {
+            return Ok(());
+        }
+        follow(source, &tasks, supplies, conditions, tell)?;
     }
-    follow(source, &first, supplies, conditions, tell)?;
-    let second: Vec<(&Work<'_>, Pass)> = in_pass(true).filter(wanted).map(|work| (work, Pass::Second)).collect();
-    if second.is_empty() || control.stop().is_set() {
-        return Ok(());
-    }
-    follow(source, &second, supplies, conditions, tell)
 }
 
-/// One pass, with progress told while it goes on.
+/// One round, with progress told while it goes on.
 fn follow(
     source: &SourceRef,
-    works: &[(&Work<'_>, Pass)],
+    tasks: &[TaskOverSource<'_>],
     supplies: &Supplies,
     Conditions { means, control }: Conditions<'_>,
     tell: &(dyn Fn(Event) + Sync),
 ) -> Result<(), Problem> {
     let fault = Mutex::new(None);
     let (done, finished) = crossbeam_channel::bounded::<()>(0);
-    for (work, pass) in works {
-        work.begin(*pass);
-    }
+    tasks.iter().for_each(TaskOverSource::begin);
     let began = Instant::now();
     let paused_before = control.paused_for();
     std::thread::scope(|scope| {
-        pass::start(scope, source, works, supplies, Shared { control, fault: &fault, means }, tell, done)?;
+        round::start(scope, source, tasks, supplies, Shared { control, fault: &fault, means }, tell, done)?;
         let tell_all = || {
             let elapsed = began.elapsed().saturating_sub(control.paused_for().saturating_sub(paused_before));
-            for (work, _) in works.iter().filter(|(work, _)| work.is_wanted(control) && !work.is_written()) {
+            for work in tasks.iter().map(|task| task.work).filter(|work| work.is_wanted(control) && !work.is_written()) {
                 tell(Event::Run { id: work.run.id, news: RunNews::Progress { progress: work.progress(elapsed) } });
             }
         };
@@ -214,9 +202,7 @@ fn follow(
         while finished.recv_timeout(TELL_EVERY) == Err(crossbeam_channel::RecvTimeoutError::Timeout) {
             tell_all();
         }
-        for (work, _) in works {
-            work.end_pass(began.elapsed());
-        }
+        tasks.iter().for_each(|task| task.work.end_task(began.elapsed()));
         Ok(())
     })?;
     match fault.into_inner() {

@@ -10,8 +10,8 @@ use std::collections::VecDeque;
 use beryl_core::picture::spline::taps;
 use beryl_core::picture::{FieldOrder, PixelForm, Samples};
 
-use super::pass::TimedFrame;
 use super::resample::Resampler;
+use super::round::TimedFrame;
 use crate::raw::{AvError, Frame, pixel_format_number};
 
 /// Works on both fields of each frame apart.

@@ -12,7 +12,7 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::foretaste::{Foretaste, Tried};
-use super::pass::{Shared, TimedFrame, library_problem};
+use super::round::{Shared, TimedFrame, library_problem};
 
 use super::steps::Chain;
 use super::uniform::Uniform;
@@ -184,14 +184,14 @@ impl EncodeTask<'_> {
 
     /// Notes what part of both passes the first takes, by its encoder's own processor time and that of the whole job.
     fn note_first_share(&self, tried: &Tried, own: Duration, all: Duration) {
-        let usual = self.work.run.plan.first_pass_share();
+        let Some(usual) = self.work.run.plan.first_pass_share() else { return };
         // What is usual counts as one trial; the beginning of a job is no measure of what goes on beside its encoder.
         let trials = f64::from(tried.trials);
         let dearer = (tried.dearer * trials + (1.0 - usual) / usual) / (trials + 1.0);
         let is_measure = self.is_alone && tried.trials > 1;
         let beside = if is_measure { all.saturating_sub(own).as_secs_f64() } else { 0.0 };
         let encoder = own.saturating_sub(tried.took).as_secs_f64();
-        self.work.set_first_share((beside + encoder) / (2.0 * beside + encoder * (1.0 + dearer)));
+        self.work.weigh((beside + encoder) / (2.0 * beside + encoder * (1.0 + dearer)));
     }
 
     /// For a first pass that is made with less effort than the second.

@@ -8,8 +8,8 @@ use beryl_core::time::Rational;
 use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, SoundTrack, Takes};
 use crossbeam_channel::Sender;
 
-use super::pass::{Shared, TimedFrame};
 use super::queue::{Inlet, Outlet, Weighed};
+use super::round::{Shared, TimedFrame};
 use super::uniform::Uniform;
 use super::work::{SourceNotes, Work};
 use super::writer::Destination;

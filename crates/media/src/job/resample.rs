@@ -2,7 +2,7 @@
 
 use beryl_core::picture::{Colour, PixelForm, Samples};
 
-use super::pass::TimedFrame;
+use super::round::TimedFrame;
 use super::steps::Filters;
 use crate::filters;
 use crate::raw::{AvError, Frame};

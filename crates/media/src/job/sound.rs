@@ -11,7 +11,7 @@ use beryl_core::time::{Rational, TimeMap};
 use crossbeam_channel::Receiver;
 
 use super::cost;
-use super::pass::{Shared, TimedFrame, library_problem};
+use super::round::{Shared, TimedFrame, library_problem};
 
 use super::stretch;
 use super::work::Work;

@@ -5,7 +5,7 @@ use beryl_core::plan::{PicturePlan, steps_between};
 use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
-use super::pass::TimedFrame;
+use super::round::TimedFrame;
 use super::steps::Chain;
 use crate::raw::{AvError, Frame, pixel_format};
 

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU8, AtomicU64, Ordering};
-use std::sync::{Mutex, OnceLock, PoisonError};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
+use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use beryl_core::after::check::{Given, Look, LookAt, Measured};
-use beryl_core::flow::run::{Course, PassSoFar, Progress};
+use beryl_core::flow::tasks::{Course, Progress, Task, TaskGraph};
 use beryl_core::plan::{Artifact, Plan};
 use beryl_core::problem::Problem;
 use beryl_core::protocol::{EncodeRun, FileRef, SourceRef};
@@ -32,12 +32,9 @@ pub(crate) struct Work<'a> {
     /// Where the encoder keeps the notes of the first pass, where it wants a file.
     pub(crate) notes_file: PathBuf,
     problem: Mutex<Option<Problem>>,
-    pass: AtomicU8,
     frames: AtomicU64,
     /// Microseconds of the output.
     position: AtomicI64,
-    /// Seconds after the beginning of the pass at which something was told to have come out first, and how far it was.
-    first_out: Mutex<Option<(f64, f64)>>,
     /// Of each file, bytes written, and bytes of the finished file that are read back; nothing before.
     bytes: Vec<AtomicU64>,
     read_back: Mutex<Vec<Option<u64>>>,
@@ -46,20 +43,38 @@ pub(crate) struct Work<'a> {
     written: AtomicBool,
     /// Nanoseconds of processor time.
     cost: AtomicU64,
-    earlier_passes: Mutex<Duration>,
-    /// The part of two passes' time that the first takes, once it is known better than the plan does.
-    first_share: Mutex<Option<f64>>,
-    /// How the first of two passes went on.
-    first_course: Mutex<Course>,
-    /// Pictures that went into the encoder in this pass.
+    /// How its tasks have gone so far.
+    course: Mutex<Course>,
+    /// Pictures that went into the encoder in this task.
     sketches: Mutex<Sketches>,
-    /// What went into the encoder of each stream in this pass.
+    /// What went into the encoder of each stream in this task.
     given: Mutex<BTreeMap<usize, Given>>,
     /// What an encoder without a notes file hands from the first pass to the second.
     pub(crate) notes: Mutex<String>,
 }
 
-/// What the threads of one pass find out about the source.
+/// A task of a run that goes over the source.
+#[derive(Clone, Copy)]
+pub(crate) struct TaskOverSource<'a> {
+    pub(crate) work: &'a Work<'a>,
+    /// Its place in the run's graph.
+    place: usize,
+    /// What it is for the encoder of the picture.
+    pub(crate) pass: Pass,
+}
+
+impl TaskOverSource<'_> {
+    pub(crate) fn begin(&self) {
+        self.work.begin(self.place);
+    }
+
+    /// Whether files are written in it.
+    pub(crate) fn writes(&self) -> bool {
+        self.pass != Pass::First
+    }
+}
+
+/// What the threads of one round find out about the source.
 #[derive(Default)]
 pub(crate) struct SourceNotes {
     /// Microseconds of the end of the last frame of picture, from the beginning of what is made.
@@ -179,26 +194,34 @@ impl<'a> Work<'a> {
             files: Mutex::new(files.into_iter().map(Some).collect()),
             notes_file,
             problem: Mutex::new(None),
-            pass: AtomicU8::new(1),
             frames: AtomicU64::new(0),
             position: AtomicI64::new(0),
-            first_out: Mutex::new(None),
             bytes: (0..count).map(|_| AtomicU64::new(0)).collect(),
             read_back: Mutex::new(vec![None; count]),
             measured: Mutex::new(vec![None; count]),
             written: AtomicBool::new(false),
             cost: AtomicU64::new(0),
-            earlier_passes: Mutex::new(Duration::ZERO),
-            first_share: Mutex::new(None),
-            first_course: Mutex::new(Course::default()),
+            course: Mutex::new(Course::new(TaskGraph::of(&run.plan), run.plan.known_duration().to_f64())),
             sketches: Mutex::new(Sketches::default()),
             given: Mutex::new(BTreeMap::new()),
             notes: Mutex::new(String::new()),
         }
     }
 
-    pub(crate) fn passes(&self) -> u8 {
-        self.run.plan.passes()
+    fn course(&self) -> MutexGuard<'_, Course> {
+        self.course.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The next of its tasks that goes over the source.
+    pub(crate) fn next_over_source(&self) -> Option<TaskOverSource<'_>> {
+        let course = self.course();
+        let place = course.next_over_source()?;
+        let pass = match course.graph().nodes()[place].task {
+            Task::Analyse => Pass::First,
+            Task::Encode | Task::ReadBack if course.graph().has_notes(place) => Pass::Second,
+            Task::Encode | Task::ReadBack => Pass::Single,
+        };
+        Some(TaskOverSource { work: self, place, pass })
     }
 
     /// The file to write an artifact into, once.
@@ -230,11 +253,10 @@ impl<'a> Work<'a> {
         self.problem.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 
-    pub(crate) fn begin(&self, pass: Pass) {
-        self.pass.store(if pass == Pass::Second { 2 } else { 1 }, Ordering::Relaxed);
+    fn begin(&self, place: usize) {
+        self.course().begin(place);
         self.frames.store(0, Ordering::Relaxed);
         self.position.store(0, Ordering::Relaxed);
-        *self.first_out.lock().unwrap_or_else(PoisonError::into_inner) = None;
         self.given.lock().unwrap_or_else(PoisonError::into_inner).clear();
         *self.sketches.lock().unwrap_or_else(PoisonError::into_inner) = Sketches::default();
     }
@@ -272,8 +294,9 @@ impl<'a> Work<'a> {
         files.find_map(|(file, (artifact, _))| Some((file, artifact.slots(&self.run.plan).position(|own| own == slot)?)))
     }
 
-    pub(crate) fn end_pass(&self, elapsed: Duration) {
-        *self.earlier_passes.lock().unwrap_or_else(PoisonError::into_inner) += elapsed;
+    /// The task that goes on is done, after so long.
+    pub(crate) fn end_task(&self, elapsed: Duration) {
+        self.course().end(elapsed.as_secs_f64());
     }
 
     /// Notes that the output has come to `position`, seconds from its beginning.
@@ -298,8 +321,9 @@ impl<'a> Work<'a> {
         Duration::from_nanos(self.cost.load(Ordering::Relaxed))
     }
 
-    pub(crate) fn set_first_share(&self, share: f64) {
-        *self.first_share.lock().unwrap_or_else(PoisonError::into_inner) = Some(share);
+    /// The task that goes on turns out to take this part of the run's time.
+    pub(crate) fn weigh(&self, share: f64) {
+        self.course().weigh(share);
     }
 
     pub(crate) fn set_bytes(&self, artifact: usize, bytes: u64) {
@@ -327,39 +351,13 @@ impl<'a> Work<'a> {
     }
 
     pub(crate) fn progress(&self, elapsed: Duration) -> Progress {
-        let earlier = *self.earlier_passes.lock().unwrap_or_else(PoisonError::into_inner);
         let position = self.position.load(Ordering::Relaxed) as f64 / 1e6;
-        let elapsed = elapsed.as_secs_f64();
-        let (pass, duration) = (self.pass.load(Ordering::Relaxed), self.run.plan.known_duration().to_f64());
-        let done = {
-            let mut course = self.first_course.lock().unwrap_or_else(PoisonError::into_inner);
-            if pass == 1 && self.passes() > 1 {
-                course.note(position, elapsed);
-                Course::default().part(position, duration)
-            } else {
-                course.part(position, duration)
-            }
-        };
-        let first_out = (position > 0.0).then(|| {
-            let mut first = self.first_out.lock().unwrap_or_else(PoisonError::into_inner);
-            *first.get_or_insert((elapsed, done))
-        });
-        let first_share = *self.first_share.lock().unwrap_or_else(PoisonError::into_inner);
-        let measured = Progress::measure(&PassSoFar {
-            pass,
-            passes: self.passes(),
-            first_share: first_share.unwrap_or_else(|| self.run.plan.first_pass_share()),
-            position,
-            done,
-            duration,
-            elapsed,
-            first_out,
-            earlier: earlier.as_secs_f64(),
-        });
+        let measured = self.course().progress(position, elapsed.as_secs_f64());
         let bytes = self.bytes.iter().map(|bytes| bytes.load(Ordering::Relaxed)).sum();
         let read_back: Option<u64> = self.read_back.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().sum();
         let read_back = read_back.map(|read| if bytes > 0 { (read as f64 / bytes as f64).min(1.0) } else { 0.0 });
-        Progress { frames: self.frames(), bytes, read_back, moved: bytes_moved(), ..measured }
+        let task = if read_back.is_some() { Task::ReadBack } else { measured.task };
+        Progress { task, frames: self.frames(), bytes, read_back, moved: bytes_moved(), ..measured }
     }
 
     /// Notes how many bytes of a finished file are read back.

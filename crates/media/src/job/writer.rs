@@ -12,8 +12,8 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, RunNews, SourceRef};
 use beryl_core::time::Rational;
 
-use super::pass::{Shared, ToWriter};
 use super::queue::{Inlet, Outlet};
+use super::round::{Shared, ToWriter};
 use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;

@@ -179,7 +179,8 @@ async fn insert_some(
         row.push("UNHEX(SHA2(").push_bind_unseparated(document).push_unseparated(", 256))").push_bind(document);
     });
     kept.build().execute(&mut **work).await?;
-    let mut new: Vec<(Uuid, &NewRun, i64)> = runs.iter().zip(&mut *ranks).map(|(new, rank)| (Uuid::now_v7(), new, rank)).collect();
+    let mut new: Vec<(Uuid, &NewRun, i64)> =
+        runs.iter().zip(&mut *ranks).map(|(new, rank)| (Uuid::now_v7(), new, rank)).collect();
     // A cell that has an open run already is left out: that one stands for the wish.
     let mut insert = sqlx::QueryBuilder::new(
         "INSERT INTO runs (id, source_id, sheet_id, deliverable_id, watch_folder_id, preset_name, expected_cpu, storage_id, \

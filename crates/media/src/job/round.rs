@@ -1,4 +1,4 @@
-//! Setting up the threads of one pass.
+//! Setting up the threads of one round over the source.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -16,11 +16,11 @@ use crossbeam_channel::{Sender, bounded};
 use super::cost;
 use super::queue::{Inlet, Weighed, queue};
 use super::reader::{DecodeTask, ReadTask, Route};
-use super::work::{SourceNotes, Work};
+use super::work::{SourceNotes, TaskOverSource, Work};
 use super::writer::Destination;
 use super::{picture, reader, sound, writer};
 use crate::control::Control;
-use crate::encoders::{Pass, muxer};
+use crate::encoders::muxer;
 use crate::raw::{AvError, Decoder, EncoderStream, Frame, Output, Packet};
 use crate::source::PacketSource;
 use crate::supplies::Supplies;
@@ -53,7 +53,7 @@ impl Weighed for ToWriter {
     }
 }
 
-/// What all threads of a pass share.
+/// What all threads of a round share.
 #[derive(Clone, Copy)]
 pub(crate) struct Shared<'a> {
     pub(crate) control: &'a Control,
@@ -67,17 +67,17 @@ impl Shared<'_> {
         self.fault.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(problem);
     }
 
-    /// Whether the pass goes on; waits while it stands still.
+    /// Whether the round goes on; waits while it stands still.
     pub(super) fn goes_on(&self) -> bool {
         self.control.goes_on() && self.fault.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 }
 
-/// Starts the threads of one pass; each holds a clone of `done` until it ends.
+/// Starts the threads of one round; each holds a clone of `done` until it ends.
 pub(super) fn start<'scope, 'env: 'scope>(
     scope: &'scope Scope<'scope, 'env>,
     source: &'env SourceRef,
-    works: &'env [(&'env Work<'env>, Pass)],
+    tasks: &'env [TaskOverSource<'env>],
     supplies: &'env Supplies,
     shared: Shared<'env>,
     tell: &'env (dyn Fn(Event) + Sync),
@@ -85,40 +85,41 @@ pub(super) fn start<'scope, 'env: 'scope>(
 ) -> Result<(), Problem> {
     let packets = PacketSource::open(source, shared.control.stop())?;
     let notes = Arc::new(SourceNotes::default());
-    for (work, _) in works {
-        still_there(work, &packets)?;
+    for task in tasks {
+        still_there(task.work, &packets)?;
     }
-    // Works of one pass take the same of the source.
-    let takes = works.first().map_or_else(
+    // Tasks of one round take the same of the source.
+    let takes = tasks.first().map_or_else(
         || Takes::whole(packets.zero()),
-        |(work, _)| Takes::parts(work.run.plan.origin.unwrap_or_else(|| packets.zero()), &work.run.plan.parts),
+        |TaskOverSource { work, .. }| Takes::parts(work.run.plan.origin.unwrap_or_else(|| packets.zero()), &work.run.plan.parts),
     );
     let mut routes: BTreeMap<usize, Route> = BTreeMap::new();
 
-    // Every file gets its writer, except in a first pass, whose packets nobody wants.
+    // Every file that is written gets its writer; the packets of an analysis nobody wants.
     let mut writers: Vec<Vec<Inlet<ToWriter>>> = Vec::new();
-    for (work, pass) in works {
+    for task in tasks {
+        let work = task.work;
         let mut of_work = Vec::new();
-        for artifact in (0..work.artifacts.len()).take_while(|_| *pass != Pass::First) {
+        for artifact in (0..work.artifacts.len()).take_while(|_| task.writes()) {
             let (to_writer, from_encoders) = queue(SMALL_QUEUE, memory::QUEUED);
             of_work.push(to_writer);
             let notes = Arc::clone(&notes);
-            let task = writer::WriteTask { work, artifact, shared, notes, tell, source, origin: takes.part(0).from };
-            spawn(scope, "write", &done, move || task.run(&from_encoders))?;
+            let write = writer::WriteTask { work, artifact, shared, notes, tell, source, origin: takes.part(0).from };
+            spawn(scope, "write", &done, move || write.run(&from_encoders))?;
         }
         writers.push(of_work);
     }
     // Where a stream of a run goes, in the file that holds it.
     let destination = |place: usize, slot: usize| {
-        let (file, slot) = works[place].0.place_of(slot)?;
+        let (file, slot) = tasks[place].work.place_of(slot)?;
         Some((file, writers[place].get(file).map(|writer| Destination { writer: writer.clone(), slot })))
     };
-    let container = |place: usize, file: usize| works[place].0.artifacts[file].0.container;
+    let container = |place: usize, file: usize| tasks[place].work.artifacts[file].0.container;
 
-    let chains: Vec<(usize, &PicturePlan)> = works
+    let chains: Vec<(usize, &PicturePlan)> = tasks
         .iter()
         .enumerate()
-        .filter_map(|(place, (work, _))| work.run.plan.picture.as_ref().map(|picture| (place, picture)))
+        .filter_map(|(place, task)| task.work.run.plan.picture.as_ref().map(|picture| (place, picture)))
         .collect();
     if let Some((_, picture)) = chains.first() {
         let stream = picture.source_stream as usize;
@@ -145,7 +146,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
             feeders.push(feeder);
             for output in &stage.outputs {
                 let (run_place, _) = chains[*output];
-                let (work, pass) = works[run_place];
+                let TaskOverSource { work, pass, .. } = tasks[run_place];
                 let Some((file, destination)) = destination(run_place, 0) else { continue };
                 let container = container(run_place, file);
                 let (to_encoder, frames) = bounded(queued[place].out_of);
@@ -158,14 +159,14 @@ pub(super) fn start<'scope, 'env: 'scope>(
                     container,
                     global_header: Output::wants_global_header(muxer(container)),
                     threads,
-                    is_alone: works.len() == 1,
+                    is_alone: tasks.len() == 1,
                 };
                 spawn(scope, "encode picture", &done, move || task.run(&frames))?;
             }
         }
         let served = served(&stages);
         for (place, frames) in inlets {
-            let works = served[place].iter().map(|output| works[chains[*output].0].0).collect();
+            let works = served[place].iter().map(|output| tasks[chains[*output].0].work).collect();
             let task = picture::StageTask { steps: stages[place].steps.clone(), supplies, shared, works };
             let consumers = std::mem::take(&mut consumers[place]);
             spawn(scope, "picture steps", &done, move || task.run(&frames, consumers))?;
@@ -188,13 +189,13 @@ pub(super) fn start<'scope, 'env: 'scope>(
             takes: takes.clone(),
             delay: view.delay(),
             threads,
-            works: chains.iter().map(|(place, _)| works[*place].0).collect(),
+            works: chains.iter().map(|(place, _)| tasks[*place].work).collect(),
         };
         spawn(scope, "decode picture", &done, move || task.run(decoder, &from_reader, roots))?;
     }
 
     let mut listeners: BTreeMap<usize, Vec<Sender<TimedFrame>>> = BTreeMap::new();
-    for (place, (work, _)) in works.iter().enumerate() {
+    for (place, TaskOverSource { work, .. }) in tasks.iter().enumerate() {
         let first_slot = usize::from(work.run.plan.picture.is_some());
         for (slot, plan) in (first_slot..).zip(&work.run.plan.sound) {
             let stream = plan.source_stream as usize;
@@ -242,7 +243,7 @@ pub(super) fn start<'scope, 'env: 'scope>(
             takes: takes.clone(),
             delay: 0,
             threads: Vec::new(),
-            works: works.iter().map(|(work, _)| *work).filter(|work| takes_sound(work, stream)).collect(),
+            works: tasks.iter().map(|task| task.work).filter(|work| takes_sound(work, stream)).collect(),
         };
         spawn(scope, "decode sound", &done, move || task.run(decoder, &from_reader, consumers))?;
     }
