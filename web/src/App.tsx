@@ -6,6 +6,10 @@ import useMediaQuery from "@mui/material/useMediaQuery";
 import { lazy, type ReactNode, Suspense, useContext, useMemo, useState } from "react";
 import { ErrorBoundary, type FallbackProps } from "react-error-boundary";
 import { Navigate, NavLink, Route, Routes, useLocation, useNavigate } from "react-router";
+import { useQuery } from "@tanstack/react-query";
+import { api } from "./api/client";
+import { keys } from "./api/live";
+import { setHouseZone } from "./shared/words";
 import { useActions } from "./shared/actions";
 import { Commands } from "./shared/Commands";
 import { Connection } from "./shared/Connection";
@@ -15,6 +19,7 @@ import { Pending } from "./shared/Pending";
 import { themeOf } from "./shared/theme";
 import { type Look, LookContext, storedLook, storeLook } from "./shared/look";
 import { SheetsPage } from "./sheets/SheetsPage";
+import { Uploads } from "./uploads/Uploads";
 
 const SheetPage = lazy(() => import("./sheets/SheetPage"));
 const BenchPage = lazy(() => import("./bench/BenchPage"));
@@ -110,6 +115,8 @@ function Broken({ error }: FallbackProps) {
 
 export function App() {
   const { pathname } = useLocation();
+  const { data: settings } = useQuery({ queryKey: keys.settings, queryFn: api.settings });
+  setHouseZone(settings?.time_zone ?? undefined);
   const prefersDark = useMediaQuery("(prefers-color-scheme: dark)");
   const [look, setLook] = useState<Look>(storedLook);
   const mode = look === "system" ? (prefersDark ? "dark" : "light") : look;
@@ -124,28 +131,30 @@ export function App() {
       <LookContext value={{ look, change }}>
         <Commands>
           <Messages>
-            <Box sx={{ display: "flex", height: "100vh" }}>
-              <Rail />
-              <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
-                <Connection />
-                <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
-                  <Suspense fallback={<Pending error={null} />}>
-                    <Routes>
-                      <Route path="/" element={<Navigate to="/sheets" replace />} />
-                      <Route path="/sheets" element={<SheetsPage />} />
-                      <Route path="/sheets/:id" element={<SheetPage />} />
-                      <Route path="/sheets/:id/sources/:source" element={<BenchPage />} />
-                      <Route path="/sheets/:id/proof/:source/:deliverable" element={<ProofPage />} />
-                      <Route path="/watch" element={<WatchPage />} />
-                      <Route path="/queue" element={<QueuePage />} />
-                      <Route path="/presets" element={<PresetsPage />} />
-                      <Route path="/settings" element={<SettingsPage />} />
-                      <Route path="*" element={<Navigate to="/sheets" replace />} />
-                    </Routes>
-                  </Suspense>
-                </ErrorBoundary>
+            <Uploads>
+              <Box sx={{ display: "flex", height: "100vh" }}>
+                <Rail />
+                <Box component="main" sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+                  <Connection />
+                  <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
+                    <Suspense fallback={<Pending error={null} />}>
+                      <Routes>
+                        <Route path="/" element={<Navigate to="/sheets" replace />} />
+                        <Route path="/sheets" element={<SheetsPage />} />
+                        <Route path="/sheets/:id" element={<SheetPage />} />
+                        <Route path="/sheets/:id/sources/:source" element={<BenchPage />} />
+                        <Route path="/sheets/:id/proof/:source/:deliverable" element={<ProofPage />} />
+                        <Route path="/watch" element={<WatchPage />} />
+                        <Route path="/queue" element={<QueuePage />} />
+                        <Route path="/presets" element={<PresetsPage />} />
+                        <Route path="/settings" element={<SettingsPage />} />
+                        <Route path="*" element={<Navigate to="/sheets" replace />} />
+                      </Routes>
+                    </Suspense>
+                  </ErrorBoundary>
+                </Box>
               </Box>
-            </Box>
+            </Uploads>
           </Messages>
         </Commands>
       </LookContext>

@@ -7,6 +7,10 @@ use beryl_core::flow::run::ClashRule;
 use beryl_core::time::Rational;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use crate::server::{
+    AidTask, At, PresetTask, ProofTask, QueueTask, SettingsTask, SheetTask, SourceTask, StorageTask, UploadTask, WatchTask,
+};
+
 /// Compresses and transcodes video into delivery, streaming, proxy and editing formats.
 #[derive(Debug, Parser)]
 #[command(name = "beryl", version, about)]
@@ -18,12 +22,14 @@ pub(crate) struct Arguments {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Task {
     /// Show what a file is.
-    Probe(ProbeTask),
+    #[command(alias = "probe")]
+    Inspect(InspectTask),
     /// Decode a file and show what it is: fields, bars, rate, picture, sound.
-    Scan(ScanTask),
+    #[command(alias = "scan")]
+    Analyse(AnalyseTask),
     /// Hold a file against what it was made from, frame by frame: SSIM and PSNR.
     Compare(CompareTask),
-    /// List the presets.
+    /// List the presets that are here; no server is asked.
     Presets(PresetsTask),
     /// Show what would be made of a file, and why.
     Plan(PlanTask),
@@ -31,10 +37,51 @@ pub(crate) enum Task {
     ///
     /// The exit status is 0 where every output is made and checked, 1 where one is not.
     Encode(EncodeTask),
+    /// Make short stretches of a file, hold them against it, and foretell what the whole will be.
+    Prove(ProveTask),
     /// Start the application and print its address; Ctrl-C ends it.
     Serve(ServeTask),
     /// Write the description of the API (OpenAPI 3.1).
     Describe,
+    /// Write what completes commands in a shell.
+    Completion {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual as man pages into a folder: one for each command.
+    Manual {
+        /// The folder, made where it is missing.
+        folder: PathBuf,
+    },
+    /// Sheets of a server: sources, deliverables, and what becomes of each pair.
+    Sheet(OnServer<SheetTask>),
+    /// Sources of a sheet: what they are, and what they show.
+    Source(OnServer<SourceTask>),
+    /// Proofs of outputs: short stretches made as the whole would be, held against the source.
+    Proof(OnServer<ProofTask>),
+    /// The queue of a server.
+    Queue(OnServer<QueueTask>),
+    /// Watch folders of a server.
+    Watch(OnServer<WatchTask>),
+    /// Presets of a server.
+    Preset(OnServer<PresetTask>),
+    /// Look-up tables and pictures of a server, which settings call by name.
+    Aid(OnServer<AidTask>),
+    /// Storages of a server: folders of its machine, by name.
+    Storage(OnServer<StorageTask>),
+    /// Files of this machine that come into a storage of a server.
+    Upload(OnServer<UploadTask>),
+    /// Settings of a server.
+    Settings(OnServer<SettingsTask>),
+}
+
+/// A task for a server that runs.
+#[derive(Debug, Args)]
+pub(crate) struct OnServer<T: Subcommand> {
+    #[command(flatten)]
+    pub(crate) at: At,
+    #[command(subcommand)]
+    pub(crate) task: T,
 }
 
 #[derive(Debug, Args)]
@@ -54,7 +101,7 @@ pub(crate) struct ServeTask {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct ProbeTask {
+pub(crate) struct InspectTask {
     /// The file.
     pub(crate) file: PathBuf,
     /// The file is the first image of a sequence with so many images a second.
@@ -66,7 +113,7 @@ pub(crate) struct ProbeTask {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct ScanTask {
+pub(crate) struct AnalyseTask {
     /// The file.
     pub(crate) file: PathBuf,
     /// The file is the first image of a sequence with so many images a second.
@@ -138,8 +185,8 @@ pub(crate) struct PresetChoice {
     #[arg(long = "in", value_name = "TIMECODE")]
     pub(crate) ins: Vec<String>,
     /// Decode each file first, and plan by what is found in it: fields, film, bars.
-    #[arg(long)]
-    pub(crate) scan: bool,
+    #[arg(long, alias = "scan")]
+    pub(crate) analyse: bool,
     /// Each file is the first image of a sequence with so many images a second.
     #[arg(long, value_name = "FPS")]
     pub(crate) sequence: Option<Rational>,
@@ -150,7 +197,7 @@ pub(crate) struct PresetChoice {
 
 #[derive(Debug, Args)]
 pub(crate) struct EncodeTask {
-    /// The files.
+    /// The files, and folders with all media in them.
     #[arg(required = true)]
     pub(crate) files: Vec<PathBuf>,
     #[command(flatten)]
@@ -158,6 +205,9 @@ pub(crate) struct EncodeTask {
     /// Where what is taken ends, for each --in; left out, the end of the file.
     #[arg(long = "out", value_name = "TIMECODE")]
     pub(crate) outs: Vec<String>,
+    /// The pattern of names, such as “{source}_{preset}”; left out, that of the preset.
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) name: Option<String>,
     /// The folder for the outputs, made where it is missing.
     #[arg(long, value_name = "DIR")]
     pub(crate) into: PathBuf,
@@ -165,6 +215,29 @@ pub(crate) struct EncodeTask {
     #[arg(long, value_enum, default_value_t = IfExists::Number)]
     pub(crate) if_exists: IfExists,
     /// Write events and a closing report as JSON lines.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProveTask {
+    /// The file.
+    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) choice: PresetChoice,
+    /// Where what is taken ends, for each --in; left out, the end of the file.
+    #[arg(long = "out", value_name = "TIMECODE")]
+    pub(crate) outs: Vec<String>,
+    /// A moment to prove: a timecode or seconds; may be repeated. Left out, short stretches spread over the whole.
+    #[arg(long = "at", value_name = "TIMECODE")]
+    pub(crate) moments: Vec<String>,
+    /// Seconds at each moment.
+    #[arg(long, default_value = "2")]
+    pub(crate) seconds: Rational,
+    /// Keep what is made in this folder.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) keep: Option<PathBuf>,
+    /// Write JSON.
     #[arg(long)]
     pub(crate) json: bool,
 }

@@ -23,16 +23,21 @@ pub(crate) async fn run(task: &CompareTask) -> Result<ExitCode, Problem> {
         return Ok(ExitCode::SUCCESS);
     }
     say!("{} frames: {}", comparison.frames.len(), comparison.words());
-    let told: Vec<&FrameQuality> = if task.frames {
+    print_frames(&comparison, task.frames);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Each frame, or those at which the curve is lowest.
+pub(crate) fn print_frames(comparison: &Comparison, all: bool) {
+    let told: Vec<&FrameQuality> = if all {
         comparison.frames.iter().collect()
     } else {
         comparison.quality.valleys.iter().filter_map(|place| comparison.frames.get(*place)).collect()
     };
-    if !task.frames && !told.is_empty() {
+    if !all && !told.is_empty() {
         say!("  Lowest at:");
     }
     for frame in told {
         say!("  {:>9.3} s  SSIM {:.4}  PSNR {:.1} dB", frame.at as f64 / 1e3, frame.ssim, frame.psnr);
     }
-    Ok(ExitCode::SUCCESS)
 }

@@ -4,10 +4,10 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use std::time::Duration;
 
 use beryl_core::after::check::{CheckReport, judge, problem_of};
 use beryl_core::flow::run::ClashRule;
+use beryl_core::formats::media_types::looks_like_media;
 use beryl_core::flow::tasks::{Progress, Task};
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::path::StoragePath;
@@ -26,7 +26,7 @@ use uuid::Uuid;
 
 use crate::arguments::EncodeTask;
 use crate::plan::{chosen, marked, plan_for, read};
-use crate::terminal::{file_ref, json_line, report, source_ref};
+use crate::terminal::{file_ref, human, json_line, report, source_ref};
 
 /// What became of one output.
 #[derive(Debug, Serialize)]
@@ -100,9 +100,10 @@ pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
         .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", folder.display()), &error))?;
     let bars =
         if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
-    let protected: Vec<FileId> = task.files.iter().filter_map(|file| id_of(file)).collect();
+    let files = found(&task.files)?;
+    let protected: Vec<FileId> = files.iter().filter_map(|file| id_of(&file.path)).collect();
     let mut all = Report::default();
-    for (number, file) in task.files.iter().enumerate() {
+    for (number, file) in files.iter().enumerate() {
         encode_file(task, &engine, file, number, &out, &presets, &overrides, &protected, &bars, &mut all).await;
     }
     if task.json {
@@ -112,12 +113,47 @@ pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
+/// A file to encode, and the folder below the one that was named in which it lies.
+struct Input {
+    path: PathBuf,
+    folder: String,
+}
+
+/// The files that were named, and all media in the folders that were, by name; hidden ones are left out.
+fn found(named: &[PathBuf]) -> Result<Vec<Input>, Problem> {
+    let mut all = Vec::new();
+    for path in named {
+        if !path.is_dir() {
+            all.push(Input { path: path.clone(), folder: String::new() });
+            continue;
+        }
+        let what = || format!("the folder {} could not be looked through", path.display());
+        let is_hidden = |entry: &walkdir::DirEntry| entry.depth() > 0 && entry.file_name().as_bytes().first() == Some(&b'.');
+        let walk = walkdir::WalkDir::new(path).sort_by_file_name().into_iter().filter_entry(|entry| !is_hidden(entry));
+        let before = all.len();
+        for entry in walk {
+            let entry = entry.map_err(|error| Problem::new(ProblemKind::Missing, what(), error.to_string()))?;
+            let name = StoragePath::from_bytes(entry.file_name().as_bytes());
+            if !entry.file_type().is_file() || !name.is_ok_and(|name| looks_like_media(&name)) {
+                continue;
+            }
+            let below = entry.path().parent().and_then(|folder| folder.strip_prefix(path).ok());
+            let folder = below.map_or_else(String::new, |folder| folder.to_string_lossy().into_owned());
+            all.push(Input { path: entry.into_path(), folder });
+        }
+        if all.len() == before {
+            return Err(Problem::new(ProblemKind::NotMedia, what(), "there is no media in it"));
+        }
+    }
+    Ok(all)
+}
+
 /// Makes all outputs of one file. Whatever happens to it, the next file gets its turn.
 #[allow(clippy::too_many_arguments)]
 async fn encode_file(
     task: &EncodeTask,
     engine: &Engine,
-    file: &Path,
+    file: &Input,
     number: usize,
     out: &Path,
     presets: &[Preset],
@@ -126,7 +162,7 @@ async fn encode_file(
     bars: &MultiProgress,
     all: &mut Report,
 ) {
-    let name = file.display().to_string();
+    let name = file.path.display().to_string();
     let empty = |preset: &Preset| OutputReport {
         source: name.clone(),
         preset: preset.id.clone(),
@@ -141,7 +177,7 @@ async fn encode_file(
         problem: None,
     };
     let read = async {
-        let source = source_ref(file, task.choice.sequence)?;
+        let source = source_ref(&file.path, task.choice.sequence)?;
         let reading = read(engine, &source, &task.choice).await?;
         let overrides = marked(&reading, overrides, &task.choice.ins, &task.outs, &name)?;
         Ok((source.known_by(&reading), reading, overrides))
@@ -159,7 +195,7 @@ async fn encode_file(
         let mut report = OutputReport { size_before: reading.facts.size, ..empty(preset) };
         let prepared = plan_for(&reading, preset, &overrides, &name).and_then(|plan| {
             report.plan = Some(plan.clone());
-            prepare(plan, preset, &source, number, out)
+            prepare(plan, task.name.as_deref().unwrap_or(&preset.name_pattern), &source, (number, &file.folder), out)
         });
         match prepared {
             Ok((run, stem)) if ClashRule::from(task.if_exists) == ClashRule::Skip && is_taken(out, &stem, &run.plan) => {
@@ -218,19 +254,19 @@ fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
 
 fn prepare(
     plan: Plan,
-    preset: &Preset,
+    pattern: &str,
     source: &SourceRef,
-    number: usize,
+    (number, folder): (usize, &str),
     out: &Path,
 ) -> Result<(EncodeRun, StoragePath), Problem> {
     let named = NamedSource {
         stem: source.file.path.stem(),
-        folder: "",
+        folder,
         date: chrono::Local::now().date_naive(),
         counter: u32::try_from(number + 1).unwrap_or(u32::MAX),
     };
     let parts = NameParts::of(&plan);
-    let name = parts.name(&preset.name_pattern, &named)?;
+    let name = parts.name(pattern, &named)?;
     let stem = StoragePath::from_bytes(name.as_bytes()).map_err(|error| not_named(&error))?;
     let id = Uuid::new_v4();
     open_folder(out, &stem.parent())?;
@@ -242,7 +278,7 @@ fn prepare(
 }
 
 /// The tables and pictures that a plan calls by name: on the command line, names of files.
-fn aids_of(plan: &Plan) -> Result<Vec<Aid>, Problem> {
+pub(crate) fn aids_of(plan: &Plan) -> Result<Vec<Aid>, Problem> {
     let names = plan.steps().iter().filter_map(|step| match step.aid()? {
         AidName::Lut(FENMARK_LOG) => None,
         AidName::Lut(name) | AidName::Picture(name) => Some(name),
@@ -355,15 +391,6 @@ fn show(bar: &ProgressBar, progress: Progress) {
         Task::ReadBack => "reading back, ",
     };
     bar.set_message(format!("{task}{:.1}×{left}", progress.speed));
-}
-
-fn human(seconds: f64) -> String {
-    let left = Duration::from_secs_f64(seconds.clamp(0.0, 1e7)).as_secs();
-    if left < 3600 {
-        format!("{}:{:02}", left / 60, left % 60)
-    } else {
-        format!("{}:{:02}:{:02}", left / 3600, left / 60 % 60, left % 60)
-    }
 }
 
 /// Gives the files their names; nothing where the rule says that the old ones stay.

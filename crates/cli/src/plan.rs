@@ -33,7 +33,7 @@ pub(crate) async fn run(task: &PlanTask) -> Result<ExitCode, Problem> {
 /// What plans go by: facts alone, or findings as well. Where a clock may jump, marks mean something only once it is
 /// known where it does.
 pub(crate) async fn read(engine: &Engine, source: &SourceRef, choice: &PresetChoice) -> Result<Reading, Problem> {
-    if !choice.scan {
+    if !choice.analyse {
         let reading = engine.probe(source).await?;
         if choice.ins.is_empty() || !reading.facts.clock_may_jump() {
             return Ok(reading);
@@ -100,7 +100,7 @@ pub(crate) fn plan_for(reading: &Reading, preset: &Preset, overrides: &PresetPat
     })
 }
 
-fn print(Outlook { plan, forecast }: &Outlook) {
+pub(crate) fn print(Outlook { plan, forecast }: &Outlook) {
     say!("{} · about {}", plan.preset_name, forecast.size);
     for decision in &plan.decisions {
         say!("  {}: {}, because {}", decision.subject.words(), decision.what, decision.because);

@@ -38,7 +38,7 @@ pub(crate) fn run(task: &PresetsTask) -> Result<ExitCode, Problem> {
 }
 
 /// Every setting with its values, as `--set` takes them.
-fn print_settings() {
+pub(crate) fn print_settings() {
     for section in catalogue() {
         say!("{}", section.name);
         for setting in &section.settings {

@@ -4,6 +4,7 @@ use std::ffi::OsStr;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::time::Duration;
 
 use beryl_core::formats::media_types::image_name;
 use beryl_core::path::StoragePath;
@@ -38,6 +39,16 @@ pub(crate) fn json_line(value: &impl serde::Serialize) {
     match serde_json::to_string(value) {
         Ok(line) => say!("{line}"),
         Err(error) => eprintln!("beryl: {error}"),
+    }
+}
+
+/// A length of time as clocks show it.
+pub(crate) fn human(seconds: f64) -> String {
+    let left = Duration::from_secs_f64(seconds.clamp(0.0, 1e7)).as_secs();
+    if left < 3600 {
+        format!("{}:{:02}", left / 60, left % 60)
+    } else {
+        format!("{}:{:02}:{:02}", left / 3600, left / 60 % 60, left % 60)
     }
 }
 
@@ -95,7 +106,8 @@ pub(crate) fn find_preset(name: &str, state: &Path) -> Result<Preset, Problem> {
     Err(Problem::new(ProblemKind::Invalid, format!("there is no preset “{name}”"), why))
 }
 
-fn preset_in(file: &Path) -> Result<Preset, Problem> {
+/// The preset in a file.
+pub(crate) fn preset_in(file: &Path) -> Result<Preset, Problem> {
     let name = file.display().to_string();
     let text = std::fs::read_to_string(file)
         .map_err(|error| Problem::from_io(format!("the preset {name} could not be read"), &error))?;

@@ -24,17 +24,17 @@ fn a_file_is_described_for_people_and_for_programs() {
     let folder = tempfile::tempdir().unwrap();
     let file = clip(folder.path(), "interview_odile_en-fr.mkv", 2);
     let file = file.to_str().unwrap();
-    let text = words(&["probe", file]);
+    let text = words(&["inspect", file]);
     for line in
         ["1280×720 · 25p · 2 languages", "Matroska", "aac LC · stereo · 48 kHz · fra", "subrip · subtitles", "Ash and salt"]
     {
         assert!(text.contains(line), "{line} is missing in:\n{text}");
     }
-    let reading: Reading = serde_json::from_str(&words(&["probe", file, "--json"])).unwrap();
+    let reading: Reading = serde_json::from_str(&words(&["inspect", file, "--json"])).unwrap();
     assert_eq!((reading.facts.streams.len(), reading.facts.chapters.len(), reading.facts.sounds().count()), (4, 2, 2));
     assert_eq!(reading.facts.size.0, std::fs::metadata(file).unwrap().len());
     // One file that is none does not take the others with it, but is told of.
-    let output = beryl(&["probe", "nowhere.mov"]);
+    let output = beryl(&["inspect", "nowhere.mov"]);
     let fault = String::from_utf8(output.stderr).unwrap();
     assert!(!output.status.success() && fault.contains("nowhere.mov"), "{fault}");
 }
@@ -142,4 +142,47 @@ fn nobody_has_to_read_to_the_end() {
             String::from_utf8_lossy(&output.stderr)
         );
     }
+}
+
+#[test]
+fn a_file_is_proved_and_its_size_foretold_without_a_server() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 20);
+    let kept = folder.path().join("kept");
+    let proved = words(&["prove", file.to_str().unwrap(), "--preset", "review-small,sound-only", "--keep", kept.to_str().unwrap(), "--json"]);
+    let proved: Vec<Value> = proved.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let [review, sound] = &proved[..] else { panic!("{proved:?}") };
+    assert!(review["quality"]["ssim"].as_f64().unwrap() > 0.8 && sound["quality"].is_null(), "{proved:?}");
+    assert!(review["parts"].as_array().unwrap().len() > 3, "{review}");
+    let (report, _) = encode(&file, "review-small", &folder.path().join("out"), &[]);
+    let (told, came) = (review["whole"]["forecast"]["size"].as_f64().unwrap(), report["outputs"][0]["size_after"].as_f64().unwrap());
+    assert!((told / came - 1.0).abs() < 0.25, "{told} was foretold, it came to {came}");
+    assert!(std::fs::metadata(review["file"].as_str().unwrap()).unwrap().len() > 0);
+}
+
+#[test]
+fn a_folder_is_encoded_under_names_of_ones_own() {
+    let folder = tempfile::tempdir().unwrap();
+    let media = folder.path().join("media");
+    for name in ["day-1", "day-2/.hidden"] {
+        std::fs::create_dir_all(media.join(name)).unwrap();
+    }
+    let file = clip(&media.join("day-1"), "glaze-db_screen.mp4", 1);
+    std::fs::copy(&file, media.join("day-2/other.mp4")).unwrap();
+    std::fs::copy(&file, media.join("day-2/.hidden/no.mp4")).unwrap();
+    std::fs::write(media.join("day-2/notes.txt"), "no media").unwrap();
+    let (report, whole) = encode(&media, "review-small", &folder.path().join("out"), &["--name", "{folder}/{source}-small"]);
+    assert!(whole, "{report}");
+    let made: Vec<&str> = report["outputs"].as_array().unwrap().iter().map(|output| output["file"].as_str().unwrap()).collect();
+    assert!(made.len() == 2 && made[0].ends_with("day-1/glaze-db_screen-small.mp4") && made[1].ends_with("day-2/other-small.mp4"), "{made:?}");
+}
+
+#[test]
+fn shells_and_the_manual_know_every_command() {
+    let folder = tempfile::tempdir().unwrap();
+    let script = words(&["completion", "bash"]);
+    assert!(script.contains("complete -F _beryl") && script.contains("take-out"), "{script}");
+    words(&["manual", folder.path().to_str().unwrap()]);
+    let page = std::fs::read_to_string(folder.path().join("beryl-sheet-deliver.1")).unwrap();
+    assert!(page.starts_with(".ie") && page.contains("name\\-pattern") | page.contains("pattern of names"), "{page}");
 }

@@ -6,37 +6,17 @@
 
 mod common;
 
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use beryl_core::preset::builtin;
 use beryl_demo::{Clip, clips, make};
-use common::{beryl, clip, names};
+use common::{Application, beryl, clip, names};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
 
-struct Application {
-    process: Child,
-    address: String,
-}
-
 impl Application {
-    fn start(state: &Path) -> Self {
-        let mut process = Command::new(env!("CARGO_BIN_EXE_beryl"))
-            .args(["serve", "--listen", "127.0.0.1:0", "--state"])
-            .arg(state)
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        let lines = BufReader::new(process.stdout.take().unwrap()).lines();
-        let address = lines.map_while(Result::ok).find_map(|line| line.strip_prefix("Beryl is at ").map(str::to_owned)).unwrap();
-        Self { process, address }
-    }
-
     async fn call(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Value {
         let mut request = reqwest::Client::new().request(method, format!("{}{path}", self.address));
         if let Some(body) = body {
@@ -75,18 +55,6 @@ impl Application {
             assert!(began.elapsed() < patience, "not in time: {now}");
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-    }
-
-    fn kill(mut self) {
-        self.process.kill().unwrap();
-        self.process.wait().unwrap();
-    }
-}
-
-impl Drop for Application {
-    fn drop(&mut self) {
-        let _gone_already = kill(Pid::from_raw(i32::try_from(self.process.id()).unwrap()), Signal::SIGTERM);
-        let _waited = self.process.wait();
     }
 }
 

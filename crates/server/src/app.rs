@@ -8,6 +8,7 @@ use beryl_worker::Engine;
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
+use crate::clock::HouseClock;
 use crate::door::Door;
 use crate::events::{Change, Hub};
 use crate::forecasts::Forecasts;
@@ -30,6 +31,7 @@ pub(crate) struct App {
     pub(crate) hub: Hub,
     pub(crate) forecasts: Forecasts,
     pub(crate) slots: Slots,
+    pub(crate) clock: HouseClock,
     /// Wakes the reader of sources.
     pub(crate) unread: Notify,
     /// Wakes the scanner of sources.

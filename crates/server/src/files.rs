@@ -35,6 +35,8 @@ pub(crate) struct Entry {
     pub(crate) size: u64,
     /// Whether it looks like something that can be a source.
     pub(crate) is_media: bool,
+    /// Whether a run has made it.
+    pub(crate) is_own: bool,
     /// Nanoseconds of its last change since 1970.
     #[serde(skip)]
     pub(crate) modified: i64,
@@ -149,6 +151,7 @@ pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, 
             is_folder: metadata.is_dir(),
             size: metadata.len(),
             is_media,
+            is_own: false,
             path,
             modified: modified(&metadata),
             is_link: entry.file_type().is_ok_and(|kind| kind.is_symlink()),

@@ -6,6 +6,7 @@ mod aids;
 mod api;
 mod app;
 mod cache;
+mod clock;
 mod door;
 mod events;
 mod files;

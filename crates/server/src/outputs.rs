@@ -33,11 +33,6 @@ pub(crate) struct Wish<'a> {
     pub(crate) date: NaiveDate,
 }
 
-/// The day in the house's time zone.
-pub(crate) fn today() -> NaiveDate {
-    chrono::Local::now().date_naive()
-}
-
 impl Wish<'_> {
     /// What would be made, and what it is expected to weigh.
     pub(crate) fn outlook(&self) -> Result<Outlook, Problem> {

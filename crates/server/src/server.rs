@@ -1,17 +1,21 @@
 //! The start and the end of the server.
 
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use axum::serve::Listener;
 use beryl_core::problem::Problem;
 use beryl_store::{Database, StoreError};
 use beryl_worker::Engine;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::{Notify, watch};
 
 use crate::app::{App, ending};
+use crate::clock::HouseClock;
 use crate::door::Door;
 use crate::events::Hub;
 use crate::forecasts::Forecasts;
@@ -73,6 +77,32 @@ fn own_folder(folder: PathBuf) -> Result<PathBuf, ServerError> {
     }
 }
 
+/// A socket in the state folder, for the command line of the same person. Without it there is the address.
+fn own_socket(state: &Path) -> Option<UnixListener> {
+    let place = state.join("socket");
+    // One that is there is left of an earlier start: only one server works on a state folder.
+    drop(std::fs::remove_file(&place));
+    let only_own = |listener| std::fs::set_permissions(&place, Permissions::from_mode(0o600)).map(|()| listener);
+    match UnixListener::bind(&place).and_then(only_own) {
+        Ok(listener) => Some(listener),
+        Err(error) => {
+            tracing::warn!(%error, place = %place.display(), "there is no socket to listen on");
+            None
+        }
+    }
+}
+
+async fn serve<L>(listener: L, router: axum::Router, mut stopped: watch::Receiver<bool>)
+where
+    L: Listener,
+    L::Addr: std::fmt::Debug,
+{
+    let serving = axum::serve(listener, router).with_graceful_shutdown(async move { ending(&mut stopped).await });
+    if let Err(error) = serving.await {
+        tracing::error!(%error, "serving ended");
+    }
+}
+
 /// A running server.
 #[derive(Debug)]
 pub struct Server {
@@ -115,12 +145,14 @@ impl Server {
         let listening =
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
+        let clock = HouseClock::load(&database).await?;
         let app = Arc::new(App {
             database,
             engine,
             hub: Hub::default(),
             forecasts: Forecasts::default(),
             slots: Slots::new(&config.installation),
+            clock,
             unread: Notify::new(),
             unscanned: Notify::new(),
             watching: Channels::default(),
@@ -165,13 +197,10 @@ impl Server {
             telling.hub.end();
         }));
         let router = api::router(app);
-        let mut until = stopped;
-        tasks.push(tokio::spawn(async move {
-            let serving = axum::serve(listener, router).with_graceful_shutdown(async move { ending(&mut until).await });
-            if let Err(error) = serving.await {
-                tracing::error!(%error, "serving ended");
-            }
-        }));
+        if let Some(socket) = own_socket(&config.state) {
+            tasks.push(tokio::spawn(serve(socket, router.clone(), stopped.clone())));
+        }
+        tasks.push(tokio::spawn(serve(listener, router, stopped)));
         Ok(Self { address, stop, tasks })
     }
 

@@ -6,6 +6,7 @@ use beryl_core::after::forecast::Certainty;
 use beryl_core::findings::Findings;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::flow::tasks::Progress;
+use beryl_core::patch::Patch;
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::Problem;
 use beryl_core::reading::Reading;
@@ -47,6 +48,9 @@ pub(crate) struct SourceRow {
     pub(crate) findings: Vec<String>,
     /// Why it cannot be read.
     pub(crate) problem: Option<Problem>,
+    /// The editor's own settings for all of its outputs in this sheet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) overrides: Option<PresetPatch>,
 }
 
 impl SourceRow {
@@ -82,6 +86,7 @@ impl SourceRow {
             scan: source.scan.word().to_owned(),
             findings: reading.and_then(|reading| reading.findings.as_ref()).map_or_else(Vec::new, Findings::remarkable),
             problem,
+            overrides: settings.filter(|settings| !settings.is_empty()).cloned(),
         }
     }
 }
@@ -218,6 +223,8 @@ pub(crate) struct CellRun {
 pub(crate) struct RunView {
     #[serde(flatten)]
     pub(crate) run: CellRun,
+    /// The storage of what it makes.
+    pub(crate) storage: Uuid,
     pub(crate) source: Uuid,
     pub(crate) deliverable: Option<Uuid>,
     pub(crate) sheet: Option<Uuid>,
@@ -229,6 +236,7 @@ impl RunView {
     pub(crate) fn of(run: &Run) -> Self {
         Self {
             run: CellRun::of(run),
+            storage: run.storage,
             source: run.source,
             deliverable: run.deliverable,
             sheet: run.sheet,

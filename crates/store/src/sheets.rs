@@ -192,6 +192,53 @@ impl Database {
         Ok(Sheet { id, name: name.to_owned() })
     }
 
+    /// A second sheet with the sources, deliverables and settings of one, of which nothing is made yet.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn duplicate_sheet(&self, of: Uuid, name: &str) -> Result<Sheet, StoreError> {
+        let mut work = self.pool.begin().await?;
+        let id = Uuid::now_v7();
+        let made = sqlx::query("INSERT INTO sheets (id, name) SELECT ?, ? FROM sheets WHERE id = ? AND NOT removed");
+        if made.bind(id).bind(name).bind(of).execute(&mut *work).await?.rows_affected() == 0 {
+            return Err(StoreError::NotFound("sheet"));
+        }
+        sqlx::query(
+            "INSERT INTO sheet_sources (sheet_id, source_id, position, folder, overrides) \
+             SELECT ?, source_id, position, folder, overrides FROM sheet_sources WHERE sheet_id = ? AND NOT removed",
+        )
+        .bind(id)
+        .bind(of)
+        .execute(&mut *work)
+        .await?;
+        let columns: Vec<Uuid> = sqlx::query_scalar("SELECT id FROM deliverables WHERE sheet_id = ? AND NOT removed")
+            .bind(of)
+            .fetch_all(&mut *work)
+            .await?;
+        for column in columns {
+            let own = Uuid::now_v7();
+            sqlx::query(
+                "INSERT INTO deliverables (id, sheet_id, position, preset, storage_id, folder, name_pattern, clash) \
+                 SELECT ?, ?, position, preset, storage_id, folder, name_pattern, clash FROM deliverables WHERE id = ?",
+            )
+            .bind(own)
+            .bind(id)
+            .bind(column)
+            .execute(&mut *work)
+            .await?;
+            sqlx::query(
+                "INSERT INTO outputs (deliverable_id, source_id, enabled, overrides) \
+                 SELECT ?, source_id, enabled, overrides FROM outputs WHERE deliverable_id = ?",
+            )
+            .bind(own)
+            .bind(column)
+            .execute(&mut *work)
+            .await?;
+        }
+        work.commit().await?;
+        Ok(Sheet { id, name: name.to_owned() })
+    }
+
     /// Gives a sheet another name.
     ///
     /// # Errors
@@ -291,7 +338,8 @@ impl Database {
         Ok(())
     }
 
-    /// Sets the editor's own settings for all outputs of some sources in a sheet; nothing takes them away.
+    /// Sets the editor's own settings for all outputs of some sources in a sheet; nothing takes them away. Answers those
+    /// that each had.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
@@ -300,10 +348,11 @@ impl Database {
         sheet: Uuid,
         sources: &[Uuid],
         overrides: Option<&PresetPatch>,
-    ) -> Result<(), StoreError> {
+    ) -> Result<Vec<(Uuid, PresetPatch)>, StoreError> {
         let overrides = overrides.map(json::text).transpose()?;
         let mut work = self.pool.begin().await?;
         rows_are_of(&mut work, sheet, sources).await?;
+        let before = row_settings(&mut work, sheet, sources).await?;
         for some in sources.chunks(ROWS_AT_ONCE) {
             let mut query = sqlx::QueryBuilder::new("UPDATE sheet_sources SET overrides = ");
             query.push_bind(&overrides).push(" WHERE sheet_id = ").push_bind(sheet).push(" AND source_id IN ");
@@ -313,20 +362,24 @@ impl Database {
             query.build().execute(&mut *work).await?;
         }
         work.commit().await?;
-        Ok(())
+        Ok(before)
     }
 
-    /// Adds settings to those of some rows; where both set something, the new holds.
+    /// Adds settings to those of some rows; where both set something, the new holds. Answers those that each had.
     ///
     /// # Errors
     /// [`StoreError`] where the database does not answer.
-    pub async fn add_row_settings(&self, sheet: Uuid, sources: &[Uuid], added: &PresetPatch) -> Result<(), StoreError> {
+    pub async fn add_row_settings(
+        &self,
+        sheet: Uuid,
+        sources: &[Uuid],
+        added: &PresetPatch,
+    ) -> Result<Vec<(Uuid, PresetPatch)>, StoreError> {
         let mut work = self.pool.begin().await?;
         rows_are_of(&mut work, sheet, sources).await?;
-        for source in sources {
-            let query = sqlx::query("SELECT overrides FROM sheet_sources WHERE sheet_id = ? AND source_id = ? FOR UPDATE");
-            let Some(row) = query.bind(sheet).bind(source).fetch_optional(&mut *work).await? else { continue };
-            let joined = json::patch(row.try_get("overrides")?)?.unwrap_or_default().under(added.clone());
+        let before = row_settings(&mut work, sheet, sources).await?;
+        for (source, own) in &before {
+            let joined = own.clone().under(added.clone());
             sqlx::query("UPDATE sheet_sources SET overrides = ? WHERE sheet_id = ? AND source_id = ?")
                 .bind(json::text(&joined)?)
                 .bind(sheet)
@@ -335,7 +388,7 @@ impl Database {
                 .await?;
         }
         work.commit().await?;
-        Ok(())
+        Ok(before)
     }
 
     /// Lets a source stand in as many rows as there are settings, one after the other, the first in the
@@ -512,6 +565,27 @@ impl Database {
         work.commit().await?;
         Ok(())
     }
+}
+
+/// The settings of these rows, which stay as they are until the work is done.
+async fn row_settings(
+    work: &mut sqlx::Transaction<'_, sqlx::MySql>,
+    sheet: Uuid,
+    sources: &[Uuid],
+) -> Result<Vec<(Uuid, PresetPatch)>, StoreError> {
+    let mut all = Vec::with_capacity(sources.len());
+    for some in sources.chunks(ROWS_AT_ONCE) {
+        let mut query = sqlx::QueryBuilder::new("SELECT source_id, overrides FROM sheet_sources WHERE sheet_id = ");
+        query.push_bind(sheet).push(" AND source_id IN ");
+        query.push_tuples(some, |mut row, source| {
+            row.push_bind(source);
+        });
+        query.push(" FOR UPDATE");
+        for row in query.build().fetch_all(&mut **work).await? {
+            all.push((row.try_get("source_id")?, json::patch(row.try_get("overrides")?)?.unwrap_or_default()));
+        }
+    }
+    Ok(all)
 }
 
 async fn rows_are_of(work: &mut Transaction<'_, MySql>, sheet: Uuid, sources: &[Uuid]) -> Result<(), StoreError> {

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use std::collections::HashSet;
+
 use beryl_core::flow::placing::Made;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::flow::watch::{Stamp, WatchState};
@@ -109,6 +111,9 @@ fn watch_file(row: &MySqlRow) -> Result<WatchFile, sqlx::Error> {
 
 const FILE: &str =
     "path, state, size, modified, tries, detail, left_out, TIMESTAMPDIFF(SECOND, unchanged_since, NOW(6)) AS still";
+
+/// Files that one statement asks about.
+const FILES_AT_ONCE: usize = 500;
 
 impl Database {
     /// All watch folders by name.
@@ -351,6 +356,28 @@ impl Database {
                 .fetch_optional(&self.pool)
                 .await?;
         Ok(found.is_some())
+    }
+
+    /// Which of these files of a storage were made by runs.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub async fn made_among(&self, storage: Uuid, paths: &[StoragePath]) -> Result<HashSet<StoragePath>, StoreError> {
+        let mut made = HashSet::new();
+        for some in paths.chunks(FILES_AT_ONCE) {
+            let mut query = sqlx::QueryBuilder::new(
+                "SELECT DISTINCT run_files.target FROM run_files JOIN runs ON runs.id = run_files.run_id WHERE runs.storage_id = ",
+            );
+            query.push_bind(storage).push(" AND runs.state = 'done' AND run_files.target_key IN (");
+            let mut keys = query.separated(", ");
+            for path in some {
+                keys.push("UNHEX(SHA2(").push_bind_unseparated(path.to_string()).push_unseparated(", 256))");
+            }
+            query.push(")");
+            let found: Vec<String> = query.build_query_scalar().fetch_all(&self.pool).await?;
+            made.extend(found.iter().filter_map(|path| path.parse::<StoragePath>().ok()));
+        }
+        Ok(made)
     }
 
     /// Whether a file was made (or is about to be named) by a run.

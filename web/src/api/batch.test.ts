@@ -15,6 +15,7 @@ function run(id: string, row: number, column: number, more: Partial<Run> = {}): 
     source: `s${String(row)}`,
     deliverable: `d${String(column)}`,
     sheet: "sheet",
+    storage: "storage",
     priority: 0,
     ...more,
   };

@@ -70,7 +70,8 @@ function placesOf(sheet: Sheet): Places {
 
 /** The row as it is now, which keeps what it has from its place in the sheet. */
 function sourceInRow(row: SourceRow, source: SourceRow): SourceRow {
-  return { ...source, folder: row.folder, taken: row.taken ?? null, taken_size: row.taken_size ?? null };
+  const { folder, taken = null, taken_size = null, overrides } = row;
+  return { ...source, folder, taken, taken_size, ...(overrides && { overrides }) };
 }
 
 /** A list with some of its items changed. */

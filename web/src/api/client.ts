@@ -28,6 +28,8 @@ export type Upload = Schemas["UploadView"];
 export type Reading = Schemas["Reading"];
 export type Bench = Schemas["BenchView"];
 export type BenchSuggestion = Schemas["BenchSuggestion"];
+export type SheetSuggestion = Schemas["SheetSuggestion"];
+export type RowsBefore = Schemas["RowsBefore"];
 export type Aid = Schemas["AidView"];
 export type Comparison = Schemas["Comparison"];
 export type CellProofs = Schemas["CellProofs"];
@@ -141,6 +143,8 @@ export const api = {
   sheets: () => call<SheetItem[]>("GET", "/api/sheets"),
   sheet: (id: string) => call<Sheet>("GET", `/api/sheets/${id}`),
   addSheet: (name: string) => call<Sheet>("POST", "/api/sheets", { name }),
+  duplicateSheet: (id: string, name: string) => call<Sheet>("POST", `/api/sheets/${id}/duplicate`, { name }),
+  suggestions: (sheet: string) => call<SheetSuggestion[]>("GET", `/api/sheets/${sheet}/suggestions`),
   renameSheet: (id: string, name: string) => call<undefined>("PATCH", `/api/sheets/${id}`, { name }),
   removeSheet: (id: string) => call<undefined>("DELETE", `/api/sheets/${id}`),
   addSources: (sheet: string, storage: string, paths: string[]) =>
@@ -169,12 +173,14 @@ export const api = {
     call<{ done: number }>("POST", "/api/queue/order", { runs, before }),
   restore: (sheet: string, removed: { sources?: string[]; deliverables?: string[] } = {}) =>
     call<undefined>("POST", `/api/sheets/${sheet}/restore`, removed),
+  /** From where a finished file can be saved: of several that belong together, the one at this place. */
+  mediaOf: (run: string, file: number) => `/api/runs/${run}/media?file=${String(file)}`,
   viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
   bench: (sheet: string, source: string) => call<Bench>("GET", `/api/sheets/${sheet}/sources/${source}`),
   setRows: (sheet: string, sources: string[], overrides: Patch, keep = false) =>
-    call<undefined>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
+    call<RowsBefore[]>("POST", `/api/sheets/${sheet}/rows`, { sources, overrides, keep }),
   split: (sheet: string, source: string, parts: Patch["parts"]) =>
     call<string[]>("POST", `/api/sheets/${sheet}/sources/${source}/split`, { parts }),
   crop: (
@@ -190,8 +196,11 @@ export const api = {
   removeProof: (id: string) => call<undefined>("DELETE", `/api/proofs/${id}`),
   proofCurve: (id: string) => call<Comparison>("GET", `/api/proofs/${id}/curve`),
   curves: (source: string) => call<Curves>("GET", `/api/sources/${source}/curves`),
-  queue: (from: number, count: number) =>
-    call<QueuePart>("GET", `/api/queue?from=${String(from)}&count=${String(count)}`),
+  queue: (from: number, count: number, sheet: string | null) =>
+    call<QueuePart>(
+      "GET",
+      `/api/queue?from=${String(from)}&count=${String(count)}${sheet === null ? "" : `&sheet=${sheet}`}`,
+    ),
   night: () => call<Night>("GET", "/api/night"),
   watchFolders: () => call<WatchFolder[]>("GET", "/api/watch"),
   addWatchFolder: (folder: NewWatchFolder) => call<WatchFolder>("POST", "/api/watch", folder),

@@ -9,7 +9,7 @@ export const keys = {
   sheet: (id: string) => ["sheet", id] as const,
   queue: ["queue"] as const,
   queueRows: ["queue", "rows"] as const,
-  queuePart: (from: number) => ["queue", "rows", from] as const,
+  queuePart: (sheet: string | null, from: number) => ["queue", "rows", sheet, from] as const,
   night: ["queue", "night"] as const,
   watch: ["watch"] as const,
   watchFiles: (id: string, state: string) => ["watch", id, state] as const,
@@ -17,6 +17,7 @@ export const keys = {
   storages: ["storages"] as const,
   aids: ["aids"] as const,
   settings: ["settings"] as const,
+  suggestions: (sheet: string) => ["suggestions", sheet] as const,
   catalogue: ["catalogue"] as const,
   viewing: (id: string) => ["viewing", id] as const,
   bench: (sheet: string, source: string) => ["bench", sheet, source] as const,
@@ -105,6 +106,7 @@ function show(client: QueryClient): void {
     queryKey: ["bench"],
     predicate: (query) => now.sources.has(String(query.queryKey[2])),
   });
+  void client.invalidateQueries({ queryKey: ["suggestions"] });
   for (const source of now.sources.keys()) void client.invalidateQueries({ queryKey: keys.curves(source) });
 }
 
@@ -126,6 +128,7 @@ function take(client: QueryClient, event: StreamEvent): void {
     case "sheet":
       later.again(client, keys.sheet(change.id));
       void client.invalidateQueries({ queryKey: keys.sheets });
+      void client.invalidateQueries({ queryKey: keys.suggestions(change.id) });
       void client.invalidateQueries({ queryKey: ["bench", change.id] });
       void client.invalidateQueries({ queryKey: ["proofs"] });
       return;

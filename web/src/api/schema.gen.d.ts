@@ -525,6 +525,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/{id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a sheet with the sources, deliverables and settings of one. */
+        post: operations["duplicate_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/{id}/restore": {
         parameters: {
             query?: never;
@@ -551,7 +568,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sets the editor's own settings for all outputs of some sources; single outputs may have others above them. */
+        /**
+         * Sets the editor's own settings for all outputs of some sources; single outputs may have others above them. Answers
+         *     those that they had, by which this can be taken back.
+         */
         post: operations["set_rows"];
         delete?: never;
         options?: never;
@@ -622,6 +642,23 @@ export interface paths {
         put?: never;
         /** Lets each part of a source become outputs of its own: the source stands in a row for each. */
         post: operations["split"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/{id}/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What follows from the findings of all sources of a sheet. */
+        get: operations["sheet_suggestions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1988,6 +2025,8 @@ export interface components {
             is_folder: boolean;
             /** @description Whether it looks like something that can be a source. */
             is_media: boolean;
+            /** @description Whether a run has made it. */
+            is_own: boolean;
             /** @description Name for people. */
             name: string;
             /** @description Path in the storage. */
@@ -3226,6 +3265,11 @@ export interface components {
             overrides: components["schemas"]["PresetPatch"];
             sources: string[];
         };
+        /** @description Settings that some rows have. */
+        RowsBefore: {
+            overrides: components["schemas"]["PresetPatch"];
+            sources: string[];
+        };
         /** @description Which cells to run. */
         RunRequest: {
             /**
@@ -3249,6 +3293,11 @@ export interface components {
             sheet?: string | null;
             /** Format: uuid */
             source: string;
+            /**
+             * Format: uuid
+             * @description The storage of what it makes.
+             */
+            storage: string;
             /** Format: uuid */
             watch_folder?: string | null;
         };
@@ -3287,6 +3336,8 @@ export interface components {
         Settings: {
             /** @description Jobs that run at the same time, 1 to 64. */
             engine_slots: number;
+            /** @description The house's time zone, by its name in the IANA database. Left out, it stays. */
+            time_zone?: string | null;
             /**
              * Format: int32
              * @description Days after which a withheld file has waited long, 1 to 365. It is shown then, never removed.
@@ -3324,6 +3375,12 @@ export interface components {
              * @description Cells whose file waits for a decision.
              */
             withheld: number;
+        };
+        /** @description A mending that follows for some sources of a sheet. */
+        SheetSuggestion: components["schemas"]["Suggestion"] & {
+            sources: string[];
+            /** @description Those of them for which it is taken. */
+            taken: string[];
         };
         /** @description A whole sheet. */
         SheetView: {
@@ -3599,6 +3656,7 @@ export interface components {
             id: string;
             /** @description Name without folders. */
             name: string;
+            overrides?: components["schemas"]["PresetPatch"] | null;
             problem?: components["schemas"]["Problem"] | null;
             /** @description How far it was scanned: `waiting`, `parts`, `whole` or `failed`. */
             scan: string;
@@ -4701,7 +4759,10 @@ export interface operations {
     };
     run_media: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Its place among those that belong together, from nought. */
+                file?: number;
+            };
             header?: never;
             path: {
                 id: string;
@@ -4980,6 +5041,31 @@ export interface operations {
             };
         };
     };
+    duplicate_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Name"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetView"];
+                };
+            };
+        };
+    };
     restore: {
         parameters: {
             query?: never;
@@ -5022,7 +5108,9 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["RowsBefore"][];
+                };
             };
         };
     };
@@ -5143,6 +5231,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+        };
+    };
+    sheet_suggestions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetSuggestion"][];
                 };
             };
         };

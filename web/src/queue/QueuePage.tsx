@@ -1,11 +1,13 @@
 /** The queue: when the night will be over, and what is worked on in which order. Only rows in sight are loaded and drawn. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
 import { styled } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type DragEvent, type MouseEvent, useLayoutEffect, useRef, useState } from "react";
-import { api, type QueueItem } from "../api/client";
+import { api, type QueueItem, type Storage } from "../api/client";
 import { keys } from "../api/live";
 import { useActions } from "../shared/actions";
 import { Bar } from "../shared/Bar";
@@ -13,6 +15,7 @@ import { useMayCancel } from "../shared/cancelling";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
+import { reachText } from "../shared/storages";
 import { clipped } from "../shared/theme";
 import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
@@ -29,12 +32,17 @@ interface Chosen {
 }
 
 export default function QueuePage() {
-  const { data: queue, error } = useQueueHead();
+  const [sheet, setSheet] = useState<string | null>(null);
+  const { data: sheets = [] } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets });
+  const { data: queue, error } = useQueueHead(sheet);
+  const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages });
   const { data: night, dataUpdatedAt } = useQuery({ queryKey: keys.night, queryFn: api.night, staleTime: 0 });
   const { refuse } = useTell();
   const client = useQueryClient();
-  const { rowAt, placeOf } = useRowPlaces();
+  const { rowAt, placeOf } = useRowPlaces(sheet);
   const [chosen, setChosen] = useState<Chosen | null>(null);
+  // Runs that are chosen beside the one at which the arrows are.
+  const [others, setOthers] = useState<ReadonlyMap<string, QueueItem["run"]>>(new Map());
   const [over, setOver] = useState<string | null>(null);
   const scroller = useRef<HTMLDivElement>(null);
   const table = useRef<HTMLTableElement>(null);
@@ -52,19 +60,23 @@ export default function QueuePage() {
     scrollMargin: above,
   });
   const inSight = view.getVirtualItems();
-  const rows = useQueueRows(inSight[0]?.index ?? 0, inSight.at(-1)?.index ?? 0);
+  const rows = useQueueRows(sheet, inSight[0]?.index ?? 0, inSight.at(-1)?.index ?? 0);
   const open = queue ? queue.at_work + queue.held + queue.waiting : 0;
   const firstWaiting = queue ? queue.at_work + queue.held : 0;
   const act = (action: RunAction, runs: string[] | null) => {
     api.act(action, runs).catch(refuse);
   };
   const mayCancel = useMayCancel();
-  const cancel = async (item: QueueItem) => {
-    if (await mayCancel([item.run])) act("cancel", [item.run.id]);
+  const cancel = async (runs: QueueItem["run"][]) => {
+    if (await mayCancel(runs))
+      act(
+        "cancel",
+        runs.map((run) => run.id),
+      );
   };
-  const move = async (run: string, before: string | null) => {
+  const move = async (runs: string[], before: string | null) => {
     try {
-      await api.moveRuns([run], before);
+      await api.moveRuns(runs, before);
       await client.invalidateQueries({ queryKey: keys.queue });
     } catch (error) {
       refuse(error);
@@ -76,14 +88,37 @@ export default function QueuePage() {
     const to = Math.min(Math.max(place, firstWaiting), open - 1);
     const before = place >= open ? undefined : await rowAt(to > chosen.place ? to + 1 : to);
     setChosen({ run: chosen.run, place: to });
-    await move(chosen.run, before?.run.state === "waiting" ? before.run.id : null);
+    await move([chosen.run], before?.run.state === "waiting" ? before.run.id : null);
   };
   const choose = (run: string, place: number) => {
     setChosen({ run, place });
+    setOthers(new Map());
   };
-  const pick = ({ target }: MouseEvent) => {
-    const row = (target as Element).closest<HTMLTableRowElement>("tr[data-run]");
-    if (row?.dataset.run) choose(row.dataset.run, Number(row.getAttribute("aria-rowindex")) - 2);
+  /** One run more, or less where it was chosen. */
+  const toggle = (item: QueueItem, place: number) => {
+    const next = new Map(others);
+    const here = chosen ? rows.get(chosen.place)?.run : undefined;
+    if (here) next.set(here.id, here);
+    if (!next.delete(item.run.id)) next.set(item.run.id, item.run);
+    setChosen({ run: item.run.id, place });
+    setOthers(next);
+  };
+  /** All runs from the chosen one to this place. */
+  const extend = async (place: number) => {
+    const from = chosen?.place ?? place;
+    const places = Array.from({ length: Math.abs(place - from) + 1 }, (_, step) => Math.min(place, from) + step);
+    const found = await Promise.all(places.map(rowAt));
+    setOthers(new Map(found.flatMap((item) => (item ? [[item.run.id, item.run] as const] : []))));
+  };
+  const pick = (event: MouseEvent) => {
+    const target = event.target as Element;
+    const row = target.closest<HTMLTableRowElement>("tr[data-run]");
+    if (!row?.dataset.run || target.closest("button")) return;
+    const place = Number(row.getAttribute("aria-rowindex")) - 2;
+    const item = rows.get(place);
+    if (event.shiftKey) void extend(place);
+    else if (item && (event.ctrlKey || event.metaKey)) toggle(item, place);
+    else choose(row.dataset.run, place);
   };
   const step = async (by: number) => {
     const place = Math.min(Math.max((chosen?.place ?? -1) + by, 0), count - 1);
@@ -94,6 +129,26 @@ export default function QueuePage() {
   };
   const chosenItem = chosen ? rows.get(chosen.place) : undefined;
   const isWaiting = chosenItem?.run.state === "waiting";
+  // What an action goes to: the runs that are chosen, as they are now.
+  const all = new Map(others);
+  if (chosenItem && (all.size === 0 || all.has(chosenItem.run.id))) all.set(chosenItem.run.id, chosenItem.run);
+  for (const item of rows.values()) if (all.has(item.run.id)) all.set(item.run.id, item.run);
+  const meant = [...all.values()];
+  const forMeant = (name: string, key: string, does: RunAction, fits: (run: QueueItem["run"]) => boolean) => ({
+    name: `${name} the chosen runs`,
+    key,
+    enabled: meant.some(fits),
+    run: () => {
+      const runs = meant.filter(fits);
+      if (does === "cancel") void cancel(runs);
+      else
+        act(
+          does,
+          runs.map((run) => run.id),
+        );
+    },
+  });
+  const waiting = meant.filter((run) => run.state === "waiting").map((run) => run.id);
   useActions([
     {
       name: "Hold everything",
@@ -113,7 +168,26 @@ export default function QueuePage() {
     },
     { name: "Choose the run above", key: "ArrowUp", enabled: count > 0, run: () => void step(-1) },
     { name: "Choose the run below", key: "ArrowDown", enabled: count > 0, run: () => void step(1) },
-    { name: "Move the chosen run to the front", key: "f", enabled: isWaiting, run: () => void moveTo(firstWaiting) },
+    {
+      name: "Choose the run below as well",
+      key: "x",
+      enabled: count > 0,
+      run: () => {
+        const place = Math.min((chosen?.place ?? -1) + 1, count - 1);
+        void rowAt(place).then((item) => {
+          if (item) toggle(item, place);
+        });
+      },
+    },
+    {
+      name: "Move the chosen runs to the front",
+      key: "f",
+      enabled: waiting.length > 0,
+      run: () =>
+        void rowAt(firstWaiting).then((first) =>
+          first && !waiting.includes(first.run.id) ? move(waiting, first.run.id) : moveTo(firstWaiting),
+        ),
+    },
     {
       name: "Move the chosen run up",
       key: "Shift+ArrowUp",
@@ -126,15 +200,13 @@ export default function QueuePage() {
       enabled: isWaiting,
       run: () => void moveTo((chosen?.place ?? 0) + 1),
     },
-    { name: "Move the chosen run to the end", key: "e", enabled: isWaiting, run: () => void moveTo(open) },
     {
-      name: "Cancel the chosen run",
-      key: "c",
-      enabled: chosenItem !== undefined && isOpen(chosenItem.run),
-      run: () => {
-        if (chosenItem) void cancel(chosenItem);
-      },
+      name: "Move the chosen runs to the end",
+      key: "e",
+      enabled: waiting.length > 0,
+      run: () => void move(waiting, null),
     },
+    ...ACTS.map(({ action, name, key, fits }) => forMeant(name, key, action, fits)),
   ]);
   const left = night?.all_done_in ?? null;
   const head = () => {
@@ -161,7 +233,9 @@ export default function QueuePage() {
       event.preventDefault();
       setOver(null);
       const run = event.dataTransfer.getData("text/x-beryl-run");
-      if (run && run !== item.run.id) void move(run, item.run.id);
+      // Those that are chosen go with the one that is drawn.
+      const drawn = waiting.includes(run) ? waiting : [run];
+      if (run && !drawn.includes(item.run.id)) void move(drawn, item.run.id);
     },
   });
   const before = (inSight[0]?.start ?? above) - above;
@@ -169,6 +243,31 @@ export default function QueuePage() {
   return (
     <>
       <Bar title="Queue" detail={queue && `${plural(open, "run")} open`}>
+        {meant.length > 1 &&
+          ACTS.filter(({ fits }) => meant.some(fits)).map(({ action, name, key, fits }) => (
+            <Button key={action} color="inherit" variant="outlined" onClick={forMeant(name, key, action, fits).run}>
+              {name} {meant.filter(fits).length}
+            </Button>
+          ))}
+        <TextField
+          select
+          size="small"
+          label="Sheet"
+          value={sheet ?? ""}
+          onChange={(event) => {
+            setSheet(event.target.value === "" ? null : event.target.value);
+            setChosen(null);
+            setOthers(new Map());
+          }}
+          sx={{ minWidth: 180 }}
+        >
+          <MenuItem value="">all</MenuItem>
+          {sheets.map((one) => (
+            <MenuItem key={one.id} value={one.id}>
+              {one.name}
+            </MenuItem>
+          ))}
+        </TextField>
         {queue && queue.held > 0 && (
           <Button
             color="inherit"
@@ -237,10 +336,12 @@ export default function QueuePage() {
                   key={item.run.id}
                   item={item}
                   place={index}
-                  isChosen={item.run.id === chosen?.run}
+                  isChosen={item.run.id === chosen?.run || others.has(item.run.id)}
+                  before={index - firstWaiting}
+                  storages={storages}
                   isOver={item.run.id === over}
                   onAct={(action) => {
-                    if (action === "cancel") void cancel(item);
+                    if (action === "cancel") void cancel([item.run]);
                     else act(action, [item.run.id]);
                   }}
                   drag={drag(item)}
@@ -301,7 +402,8 @@ function Gap({ height }: { height: number }) {
   );
 }
 
-function where({ run }: QueueItem): string {
+/** Where a run is, and for what it waits: `before` others are to be begun before it. */
+function where({ run }: QueueItem, before: number, storages: Storage[]): string {
   switch (run.state) {
     case "running":
       if (run.progress?.read_back != null) return progressText(run.progress);
@@ -314,7 +416,12 @@ function where({ run }: QueueItem): string {
     case "failed":
     case "cancelled":
       return run.problem?.why ?? stateWord(run.state);
-    case "waiting":
+    case "waiting": {
+      const storage = storages.find((one) => one.id === run.storage);
+      const away = storage ? reachText(storage) : "";
+      if (storage && away) return `waits: ${storage.name} is ${away}`;
+      return before > 0 ? `waits for an engine slot, ${String(before)} before it` : "next for an engine slot";
+    }
     case "paused":
     case "checking":
       return stateWord(run.state);
@@ -326,11 +433,14 @@ interface RowProps {
   place: number;
   isChosen: boolean;
   isOver: boolean;
+  /** How many others are to be begun before it. */
+  before: number;
+  storages: Storage[];
   onAct: (action: RunAction) => void;
   drag: object;
 }
 
-function Row({ item, place, isChosen, isOver, onAct, drag }: RowProps) {
+function Row({ item, place, isChosen, isOver, before, storages, onAct, drag }: RowProps) {
   const { run } = item;
   const progress = run.state === "running" ? run.progress : null;
   return (
@@ -350,7 +460,7 @@ function Row({ item, place, isChosen, isOver, onAct, drag }: RowProps) {
       </td>
       <td>{item.preset_name}</td>
       <td className="quiet">{item.origin_name}</td>
-      <td title={where(item)}>{where(item)}</td>
+      <td title={where(item, before, storages)}>{where(item, before, storages)}</td>
       <td>{progress && progress.speed > 0 ? `${progress.speed.toFixed(progress.speed < 1 ? 2 : 1)}×` : ""}</td>
       <td>{progress?.remaining == null ? "" : spanText(progress.remaining)}</td>
       <td className="acts">
@@ -371,9 +481,9 @@ function Row({ item, place, isChosen, isOver, onAct, drag }: RowProps) {
 }
 
 /** What can be done with a run, by its state. */
-const ACTS: { action: RunAction; name: string; fits: (run: QueueItem["run"]) => boolean }[] = [
-  { action: "resume", name: "Go on", fits: ({ state }) => state === "paused" },
-  { action: "pause", name: "Hold", fits: ({ state }) => state === "running" || state === "waiting" },
-  { action: "cancel", name: "Cancel", fits: isOpen },
-  { action: "retry", name: "Retry", fits: ({ state }) => state === "failed" || state === "cancelled" },
+const ACTS: { action: RunAction; name: string; key: string; fits: (run: QueueItem["run"]) => boolean }[] = [
+  { action: "resume", name: "Go on", key: "g", fits: ({ state }) => state === "paused" },
+  { action: "pause", name: "Hold", key: "h", fits: ({ state }) => state === "running" || state === "waiting" },
+  { action: "cancel", name: "Cancel", key: "c", fits: isOpen },
+  { action: "retry", name: "Retry", key: "y", fits: ({ state }) => state === "failed" || state === "cancelled" },
 ];

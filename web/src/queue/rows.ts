@@ -12,22 +12,22 @@ export function partsOf(first: number, last: number): number[] {
   return Array.from({ length: Math.max(0, Math.floor(last / PART) - from) + 1 }, (_, number) => (from + number) * PART);
 }
 
-const asked = (from: number) => ({
-  queryKey: keys.queuePart(from),
-  queryFn: () => api.queue(from, PART),
+const asked = (sheet: string | null, from: number) => ({
+  queryKey: keys.queuePart(sheet, from),
+  queryFn: () => api.queue(from, PART, sheet),
   staleTime: 0,
 });
 
 /** The first part of the queue, which tells how many rows there are. */
-export function useQueueHead() {
-  return useQuery({ ...asked(0), placeholderData: keepPreviousData });
+export function useQueueHead(sheet: string | null) {
+  return useQuery({ ...asked(sheet, 0), placeholderData: keepPreviousData });
 }
 
 /** The rows that are in sight, by their places; what is on its way is missing. */
-export function useQueueRows(first: number, last: number): Map<number, QueueItem> {
+export function useQueueRows(sheet: string | null, first: number, last: number): Map<number, QueueItem> {
   const parts = partsOf(first, last);
   return useQueries({
-    queries: parts.map(asked),
+    queries: parts.map((from) => asked(sheet, from)),
     combine: (results) => {
       const rows = new Map<number, QueueItem>();
       results.forEach((result, number) => {
@@ -39,7 +39,7 @@ export function useQueueRows(first: number, last: number): Map<number, QueueItem
 }
 
 /** Finds rows by their place, asking the server for those that are not loaded, and places of runs among those that are. */
-export function useRowPlaces(): {
+export function useRowPlaces(sheet: string | null): {
   rowAt: (place: number) => Promise<QueueItem | undefined>;
   placeOf: (run: string) => number;
 } {
@@ -47,13 +47,13 @@ export function useRowPlaces(): {
   return {
     rowAt: async (place) => {
       const from = Math.floor(place / PART) * PART;
-      const part = await client.query({ ...asked(from), staleTime: "static" });
+      const part = await client.query({ ...asked(sheet, from), staleTime: "static" });
       return part.items[place - from];
     },
     placeOf: (run) => {
       for (const [key, part] of client.getQueriesData<QueuePart>({ queryKey: keys.queueRows })) {
         const row = part?.items.findIndex((item) => item.run.id === run) ?? -1;
-        if (row >= 0) return Number(key[2]) + row;
+        if (row >= 0 && key[2] === sheet) return Number(key[3]) + row;
       }
       return -1;
     },

@@ -1,4 +1,5 @@
 /** Settings: storages, tables and pictures, engine slots, the look. */
+import Autocomplete from "@mui/material/Autocomplete";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
@@ -229,6 +230,20 @@ function Slots() {
             if (Number(event.target.value) !== settings?.withheld_days)
               save({ withheld_days: Number(event.target.value) });
           }}
+        />
+      </Part>
+      <Part title="Time zone" about="All times are those of the house, wherever they are looked at from.">
+        <Autocomplete
+          key={settings?.time_zone}
+          size="small"
+          disableClearable
+          options={Intl.supportedValuesOf("timeZone")}
+          defaultValue={settings?.time_zone ?? "UTC"}
+          onChange={(_, zone) => {
+            save({ time_zone: zone });
+          }}
+          renderInput={(props) => <TextField {...props} label="Time zone" />}
+          sx={{ maxWidth: 320 }}
         />
       </Part>
     </>

@@ -37,12 +37,16 @@ export function Commands({ children }: { children: ReactNode }) {
         return;
       }
       const key = pressedKey(event);
-      if ((event.ctrlKey || event.metaKey) && key === "z" && !inDialog && !takesKey(at, key)) {
-        book.byKey("Ctrl+z", storedKeymap())?.run();
+      if (event.altKey || inDialog || takesKey(at, key)) return;
+      if (event.ctrlKey || event.metaKey) {
+        // Words that are marked are copied as everywhere.
+        if (key === "c" && window.getSelection()?.isCollapsed === false) return;
+        const action = book.byKey(`Ctrl+${key}`, storedKeymap());
+        if (!action) return;
+        action.run();
         event.preventDefault();
         return;
       }
-      if (event.ctrlKey || event.metaKey || event.altKey || inDialog || takesKey(at, key)) return;
       const keymap = storedKeymap();
       if (key === "?" && keymap.areOn) setOpen("keys");
       else {

@@ -10,12 +10,13 @@ interface Props {
   chosen: string[];
   onChoose: (item: PresetItem) => void;
   onTake?: () => void;
+  isMultiple?: boolean;
 }
 
-export function PresetList({ chosen, onChoose, onTake }: Props) {
+export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Props) {
   const { data: presets } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
   return (
-    <Box role="listbox" aria-label="Presets" sx={{ flex: 1, overflow: "auto" }}>
+    <Box role="listbox" aria-label="Presets" aria-multiselectable={isMultiple} sx={{ flex: 1, overflow: "auto" }}>
       {presets?.map((item) => {
         const isChosen = chosen.includes(item.preset.id);
         return (

@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, type Storage } from "../api/client";
 import { keys } from "../api/live";
+import { clockText } from "./words";
 
 const inUse = (storages: Storage[]) => storages.filter((storage) => !storage.is_retired);
 
@@ -12,5 +13,5 @@ export function useStorages() {
 /** What a storage's name is followed by where it does not answer: “ (not reachable since 21:40)”. */
 export function reachText(storage: Storage): string {
   if (storage.away_since == null) return storage.free == null ? "not reachable" : "";
-  return `not reachable since ${new Date(storage.away_since).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`;
+  return `not reachable since ${clockText(new Date(storage.away_since))}`;
 }

@@ -34,14 +34,27 @@ export function spanText(seconds: number): string {
   return hours > 0 ? `${String(hours)}:${two(minutes)}:${two(whole % 60)}` : `${String(minutes)}:${two(whole % 60)}`;
 }
 
-/** The clock at which something ends, as 03:40. */
+/** The house's time zone, once it is known; that of this browser before. */
+let houseZone: string | undefined;
+
+export function setHouseZone(zone: string | undefined): void {
+  houseZone = zone;
+}
+
+/** The clock of the house at a moment, as 03:40. */
 export function clockText(at: Date, seconds = false): string {
   return at.toLocaleTimeString([], {
     hour: "2-digit",
     minute: "2-digit",
     ...(seconds && { second: "2-digit" }),
     hour12: false,
+    timeZone: houseZone,
   });
+}
+
+/** A day and its clock in the house, as 28 Nov, 03:40. */
+export function dayText(at: Date): string {
+  return `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: houseZone })}, ${clockText(at)}`;
 }
 
 export function plural(count: number, noun: string): string {

@@ -7,6 +7,7 @@ import { keys } from "../api/live";
 import { countOf } from "../shared/timecode";
 import { changeText, plural, sizeText, stateWord } from "../shared/words";
 import { Decide } from "../shared/Decide";
+import { MadeFiles } from "./MadeFiles";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
 import { weightTaken } from "./totals";
@@ -151,15 +152,10 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
           {changeText(before, after)}
         </Box>
       </Box>
-      <Box sx={{ color: "text.secondary", mb: 1, overflowWrap: "anywhere" }}>
-        {run.path}
-        {run.beside?.map((path) => (
-          <Box key={path}>{path}</Box>
-        ))}
-        <Box>
-          {verdict(report)}
-          {expected != null && ` · forecast ${sizeText(expected)}`}
-        </Box>
+      <MadeFiles run={run} />
+      <Box sx={{ color: "text.secondary", mb: 1 }}>
+        {verdict(report)}
+        {expected != null && ` · forecast ${sizeText(expected)}`}
       </Box>
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />

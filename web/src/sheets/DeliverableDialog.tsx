@@ -16,6 +16,7 @@ import { type Place, PlaceField } from "../shared/PlaceField";
 import { PresetList } from "../shared/PresetList";
 import { remember, remembered } from "../shared/remembered";
 
+const USUAL_PATTERN = "{source}_{preset}";
 /** Under this name the last destination is kept. */
 const LAST_PLACE = "deliverable.place";
 
@@ -27,26 +28,34 @@ interface Props {
 }
 
 export function DeliverableDialog({ sheet, column, onClose }: Props) {
-  const [preset, setPreset] = useState<Preset | null>(column?.preset ?? null);
+  const [presets, setPresets] = useState<Preset[]>(column ? [column.preset] : []);
+  const preset = presets.length === 1 ? (presets[0] ?? null) : null;
   const [place, setPlace] = useState<Place>(() =>
     column
       ? { storage: column.storage ?? null, folder: column.folder }
       : remembered<Place>(LAST_PLACE, { storage: null, folder: "" }),
   );
-  const [pattern, setPattern] = useState(column?.name_pattern ?? "{source}_{preset}");
+  const [pattern, setPattern] = useState(column?.name_pattern ?? USUAL_PATTERN);
   const [clash, setClash] = useState<Deliverable["clash"]>(column?.clash ?? "number");
   const { refuse, tell } = useTell();
   const client = useQueryClient();
 
   const choose = (item: PresetItem) => {
-    setPreset(item.preset);
-    if (!column) setPattern(item.preset.name_pattern ?? "{source}_{preset}");
+    if (column) {
+      setPresets([item.preset]);
+      return;
+    }
+    const others = presets.filter((one) => one.id !== item.preset.id);
+    const next = others.length < presets.length ? others : [...presets, item.preset];
+    setPresets(next);
+    if (next.length === 1) setPattern(next[0]?.name_pattern ?? USUAL_PATTERN);
   };
   const save = async () => {
-    if (!preset) return;
-    const wanted = { preset, storage: place.storage, folder: place.folder, name_pattern: pattern, clash };
+    const rest = { storage: place.storage, folder: place.folder, clash };
     try {
       if (column) {
+        if (!preset) return;
+        const wanted = { ...rest, preset, name_pattern: pattern };
         const before = {
           preset: column.preset,
           storage: column.storage ?? null,
@@ -57,7 +66,13 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
         showColumn(client, sheet, await api.changeDeliverable(column.id, wanted));
         tell(`“${preset.name}” is changed; what it made before stays.`, () => api.changeDeliverable(column.id, before));
       } else {
-        await api.addDeliverable(sheet, wanted);
+        // Several get their names each by its own preset.
+        for (const one of presets)
+          await api.addDeliverable(sheet, {
+            ...rest,
+            preset: one,
+            name_pattern: preset ? pattern : (one.name_pattern ?? USUAL_PATTERN),
+          });
         remember(LAST_PLACE, place);
         await sheetAgain(client, sheet);
       }
@@ -72,18 +87,22 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
         {column ? `Change “${column.preset.name}”` : "Add a deliverable"}
       </DialogTitle>
       <DialogContent sx={{ display: "flex", gap: 3, height: 430 }}>
-        <PresetList chosen={preset ? [preset.id] : []} onChoose={choose} onTake={() => void save()} />
+        <PresetList chosen={presets.map((one) => one.id)} onChoose={choose} isMultiple={!column} />
         <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
           <PlaceField mayBeBeside label="Where it goes" place={place} onChange={setPlace} />
-          <TextField
-            size="small"
-            label="Name"
-            value={pattern}
-            onChange={(event) => {
-              setPattern(event.target.value);
-            }}
-            helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`}
-          />
+          {presets.length > 1 ? (
+            <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each is named as its preset says.</Box>
+          ) : (
+            <TextField
+              size="small"
+              label="Name"
+              value={pattern}
+              onChange={(event) => {
+                setPattern(event.target.value);
+              }}
+              helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`}
+            />
+          )}
           <ClashField clash={clash} onChange={setClash} />
         </Box>
       </DialogContent>
@@ -91,8 +110,13 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
         <Button color="inherit" onClick={onClose}>
           Cancel
         </Button>
-        <Button variant="contained" disabled={!preset} onClick={() => void save()} data-testid="confirm-deliverable">
-          {column ? "Save" : `Add ${preset?.name ?? ""}`}
+        <Button
+          variant="contained"
+          disabled={presets.length === 0}
+          onClick={() => void save()}
+          data-testid="confirm-deliverable"
+        >
+          {column ? "Save" : presets.length > 1 ? `Add ${String(presets.length)}` : `Add ${preset?.name ?? ""}`}
         </Button>
       </DialogActions>
     </Dialog>

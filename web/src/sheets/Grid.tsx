@@ -75,6 +75,8 @@ export const Grid = styled("div")(({ theme: { palette } }) => ({
       borderLeft: "9px solid transparent",
     },
   },
+  "& .source, & .head:first-of-type, & .sums .sum:first-of-type": { position: "sticky", left: 0, zIndex: 1 },
+  "& .head:first-of-type, & .sums .sum:first-of-type": { background: palette.background.paper },
   "& .source": {
     display: "flex",
     alignItems: "center",
@@ -82,7 +84,6 @@ export const Grid = styled("div")(({ theme: { palette } }) => ({
     padding: "0 8px",
     minWidth: 0,
     background: palette.background.paper,
-    position: "relative",
     cursor: "pointer",
     "&:hover": { background: palette.action.hover },
     "& .picture": {

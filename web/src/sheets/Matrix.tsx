@@ -9,11 +9,25 @@ import { COLUMN, Grid, HEAD, NAME, ROW, SUM } from "./Grid";
 import { marked, picked, type Place, pressed } from "./gridKeys";
 import { OutputCell } from "./OutputCell";
 import { RowHead } from "./RowHead";
-import { everything, extended, idOf, only, type Selection, toggled, wholeColumn, wholeRow } from "./selection";
+import {
+  everything,
+  extended,
+  extendedRows,
+  idOf,
+  only,
+  type Selection,
+  toggled,
+  toggledRow,
+  wholeColumn,
+  wholeRow,
+} from "./selection";
 import { sums, weightTaken } from "./totals";
 
 interface Props {
+  /** As it is looked at. */
   sheet: Sheet;
+  /** Widths of columns in pixels, where they are not the usual one. */
+  widths: Record<string, number>;
   selection: Selection | null;
   onSelect: (selection: Selection | null) => void;
   onOpen: () => void;
@@ -21,7 +35,7 @@ interface Props {
   onAdd: (what: "sources" | "deliverable") => void;
 }
 
-export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: Props) {
+export function Matrix({ sheet, widths, selection, onSelect, onOpen, onToggle, onAdd }: Props) {
   const scroller = useRef<HTMLDivElement>(null);
   const columns = sheet.deliverables.length;
   const cursor = selection ? idOf(selection.cursor) : "";
@@ -40,12 +54,13 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
       return row < 0 || inSight.includes(row) ? inSight : [...inSight, row].sort((one, other) => one - other);
     },
   });
-  const template = useMemo(
-    () => ({
-      gridTemplateColumns: `${String(NAME)}px repeat(${String(Math.max(columns, 1))}, minmax(${String(COLUMN)}px, 1fr)) ${String(SUM)}px`,
-    }),
-    [columns],
-  );
+  const [template, width] = useMemo(() => {
+    const own = sheet.deliverables.map(({ id }) => widths[id]);
+    const tracks = own.map((own) => (own === undefined ? `minmax(${String(COLUMN)}px, 1fr)` : `${String(own)}px`));
+    const all = tracks.length > 0 ? tracks.join(" ") : `minmax(${String(COLUMN)}px, 1fr)`;
+    const sum = own.reduce<number>((sum, own) => sum + (own ?? COLUMN), 0);
+    return [{ gridTemplateColumns: `${String(NAME)}px ${all} minmax(${String(SUM)}px, auto)` }, NAME + sum + SUM];
+  }, [sheet.deliverables, widths]);
   const sum = sums(sheet);
   useEffect(() => {
     if (row >= 0) rows.scrollToIndex(row);
@@ -60,14 +75,13 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
       if (event.shiftKey) onSelect(extended(sheet, selection, place.cell));
       else if (event.ctrlKey || event.metaKey) onSelect(toggled(selection, place.cell));
       else onSelect(only(place.cell));
-    } else if ("row" in place) onSelect(wholeRow(sheet, place.row));
-    else if ("column" in place) onSelect(wholeColumn(sheet, place.column));
+    } else if ("row" in place) {
+      if (event.shiftKey) onSelect(extendedRows(sheet, selection, place.row));
+      else if (event.ctrlKey || event.metaKey) onSelect(toggledRow(sheet, selection, place.row));
+      else onSelect(wholeRow(sheet, place.row));
+    } else if ("column" in place) onSelect(wholeColumn(sheet, place.column));
     else onSelect(everything(sheet));
-  };
-  const open = (event: MouseEvent) => {
-    const place = picked(event);
-    if (place && "cell" in place) onSelect(only(place.cell));
-    if (place && !("all" in place)) onOpen();
+    onOpen();
   };
   const press = (event: KeyboardEvent) => {
     // Links and buttons within have their own keys.
@@ -107,9 +121,8 @@ export function Matrix({ sheet, selection, onSelect, onOpen, onToggle, onAdd }: 
       tabIndex={selection ? -1 : 0}
       onKeyDown={press}
       onClick={pick}
-      onDoubleClick={open}
     >
-      <div className="all" style={{ height: rows.getTotalSize() + ROW, minWidth: NAME + columns * COLUMN + SUM }}>
+      <div className="all" style={{ height: rows.getTotalSize() + ROW, minWidth: width }}>
         <div role="row" aria-rowindex={1} className="row heads" style={template}>
           <HeadCell column={1} label="Choose all cells (Ctrl+A)" place={{ all: true }}>
             <span className="quiet low">Source</span>
@@ -210,11 +223,7 @@ function HeadCell({ children, column, label, place }: HeadProps) {
 
 function ColumnHead({ deliverable, column }: { deliverable: Deliverable; column: number }) {
   return (
-    <HeadCell
-      column={column}
-      label={`${deliverable.preset.name}: choose its cells; double-click for its settings`}
-      place={{ column: deliverable.id }}
-    >
+    <HeadCell column={column} label={`${deliverable.preset.name}: choose its cells`} place={{ column: deliverable.id }}>
       <b>{deliverable.preset.name}</b>
       <span className="quiet">{deliverable.headline}</span>
       <span className="quiet apart">

@@ -1,4 +1,5 @@
 /** Asking for a name. */
+import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import DialogActions from "@mui/material/DialogActions";
@@ -12,12 +13,12 @@ interface Props {
   title: string;
   name: string;
   onSave: (name: string) => Promise<unknown>;
-  /** Another thing that can be done with what is named. */
-  other?: { name: string; run: () => void };
+  /** Other things that can be done with what is named. */
+  others?: { name: string; run: () => void }[];
   onClose: () => void;
 }
 
-export function NameDialog({ title, name, onSave, other, onClose }: Props) {
+export function NameDialog({ title, name, onSave, others = [], onClose }: Props) {
   const [typed, setTyped] = useState(name);
   const { refuse } = useTell();
   const save = (event: SyntheticEvent) => {
@@ -45,10 +46,10 @@ export function NameDialog({ title, name, onSave, other, onClose }: Props) {
           />
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
-          {other && (
+          {others.map((other) => (
             <Button
+              key={other.name}
               color="inherit"
-              sx={{ mr: "auto" }}
               onClick={() => {
                 onClose();
                 other.run();
@@ -56,7 +57,8 @@ export function NameDialog({ title, name, onSave, other, onClose }: Props) {
             >
               {other.name}
             </Button>
-          )}
+          ))}
+          <Box sx={{ flex: 1 }} />
           <Button color="inherit" onClick={onClose}>
             Cancel
           </Button>

@@ -1,4 +1,4 @@
-/** Overrides of the chosen outputs: what is wanted most, all other settings behind it, and the same as JSON. */
+/** Settings of the chosen outputs or sources: what is wanted most, all other settings behind it, and the same as JSON. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
@@ -28,16 +28,78 @@ interface Props {
   onClose: () => void;
 }
 
+/** Overrides of single outputs. */
 export function OwnSettings({ sheet, cells, work, onClose }: Props) {
   // Of one output what it has is changed; of several what is set here is laid over what each has.
   const one = cells.length === 1 ? cells[0] : undefined;
-  const [patch, setPatch] = useState<Patch>(one?.overrides ?? {});
+  const columns = sheet.deliverables.filter((column) => cells.some((cell) => cell.deliverable === column.id));
+  return (
+    <SettingsDialog
+      title={`Overrides for ${plural(cells.length, "output")}`}
+      initial={one?.overrides ?? {}}
+      isSet={cells.some((cell) => cell.overrides)}
+      preset={columns.length === 1 ? columns[0]?.preset : undefined}
+      unset="as column"
+      reset="Reset to column"
+      onSet={(wanted, isWhole) => {
+        if (isWhole || one) work.replace(cells, wanted);
+        else work.adjust(cells, wanted);
+      }}
+      onClose={onClose}
+    />
+  );
+}
+
+interface RowProps {
+  sheet: Sheet;
+  /** Ids of sources. */
+  sources: string[];
+  work: SheetWork;
+  onClose: () => void;
+}
+
+/** Settings for all outputs of some sources. */
+export function RowsSettings({ sheet, sources, work, onClose }: RowProps) {
+  const meant = new Set(sources);
+  const rows = sheet.sources.filter((source) => meant.has(source.id));
+  const one = rows.length === 1 ? rows[0] : undefined;
+  return (
+    <SettingsDialog
+      title={`For all outputs of ${plural(rows.length, "source")}`}
+      initial={one?.overrides ?? {}}
+      isSet={rows.some((row) => row.overrides)}
+      preset={undefined}
+      unset="from the preset"
+      reset="Leave all again"
+      onSet={(overrides, isWhole) => {
+        const keep = !isWhole && one === undefined;
+        work.setRows([{ sources, overrides }], keep, `Settings for ${plural(rows.length, "source")}.`);
+      }}
+      onClose={onClose}
+    />
+  );
+}
+
+interface DialogProps {
+  title: string;
+  initial: Patch;
+  /** Whether anything is set that can be taken away. */
+  isSet: boolean;
+  /** What the settings stand above, where it is one. */
+  preset: Preset | undefined;
+  /** What stands where nothing is set. */
+  unset: string;
+  /** What takes all settings away. */
+  reset: string;
+  /** Sets these; as a whole where they take the place of all that there are. */
+  onSet: (patch: Patch, isWhole: boolean) => void;
+  onClose: () => void;
+}
+
+function SettingsDialog({ title, initial, isSet, preset, unset, reset, onSet, onClose }: DialogProps) {
+  const [patch, setPatch] = useState<Patch>(initial);
   const [text, setText] = useState<string | null>(null);
   const [fault, setFault] = useState("");
-  const isSet = cells.some((cell) => cell.overrides);
-  const columns = sheet.deliverables.filter((column) => cells.some((cell) => cell.deliverable === column.id));
-  const preset = columns.length === 1 ? columns[0]?.preset : undefined;
-
   /** What is typed as JSON; nothing where it cannot be read. */
   const typed = (): Patch | null => {
     try {
@@ -50,8 +112,7 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
   const save = () => {
     const wanted = text === null ? patch : typed();
     if (wanted === null) return;
-    if (text !== null || one) work.replace(cells, wanted);
-    else work.adjust(cells, wanted);
+    onSet(wanted, text !== null);
     onClose();
   };
   const turn = () => {
@@ -67,11 +128,13 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
     }
   };
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="xs">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Overrides for {plural(cells.length, "output")}</DialogTitle>
+    <Dialog open onClose={onClose} fullWidth maxWidth="xs" aria-labelledby="settings-of">
+      <DialogTitle id="settings-of" sx={{ fontSize: 16, fontWeight: 700 }}>
+        {title}
+      </DialogTitle>
       <DialogContent>
         {text === null ? (
-          <Fields patch={patch} preset={preset} onChange={setPatch} />
+          <Fields patch={patch} preset={preset} unset={unset} onChange={setPatch} />
         ) : (
           <TextField
             multiline
@@ -80,7 +143,7 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
             maxRows={16}
             value={text}
             error={fault !== ""}
-            helperText={fault || "What it sets stands above the column's preset."}
+            helperText={fault || "What it sets stands above the presets."}
             onChange={(event) => {
               setText(event.target.value);
             }}
@@ -96,11 +159,11 @@ export function OwnSettings({ sheet, cells, work, onClose }: Props) {
           <Button
             color="inherit"
             onClick={() => {
-              work.replace(cells, {});
+              onSet({}, true);
               onClose();
             }}
           >
-            Reset to column
+            {reset}
           </Button>
         )}
         <Box sx={{ flex: 1 }} />
@@ -127,10 +190,12 @@ function outputSections(catalogue: Section[]): Section[] {
 function Fields({
   patch,
   preset,
+  unset,
   onChange,
 }: {
   patch: Patch;
   preset: Preset | undefined;
+  unset: string;
   onChange: (patch: Patch) => void;
 }) {
   const catalogue = useCatalogue();
@@ -143,7 +208,7 @@ function Fields({
       setting={setting}
       value={valueAt(patch, setting.place)}
       inherited={preset && valueAt(preset, setting.place)}
-      unset="as column"
+      unset={unset}
       aids={aids}
       languages={[]}
       onChange={(value) => {

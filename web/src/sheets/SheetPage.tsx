@@ -12,6 +12,7 @@ import { Facet } from "../shared/Facet";
 import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { notify } from "../shared/notices";
+import { remember, remembered } from "../shared/remembered";
 import { useNow } from "../shared/now";
 import { proofAddress } from "../proof/address";
 import { changeText, clockText, isOpen, plural, sizeText, spanText } from "../shared/words";
@@ -19,13 +20,29 @@ import { DropArea } from "../uploads/DropArea";
 import { DeliverableDialog } from "./DeliverableDialog";
 import { Matrix } from "./Matrix";
 import { NameDialog } from "./NameDialog";
-import { chosenCells, type Selection, shapeOf, those } from "./selection";
+import { clipboard } from "./copied";
+import { chosenCells, type Selection, shapeOf, those, wholeRows } from "./selection";
 import { Slip } from "./Slip";
 import { SourcesDialog } from "./SourcesDialog";
+import { SuggestionsDialog } from "./SuggestionsDialog";
 import { isRunnable, sums } from "./totals";
+import { seen, type View, WHOLE } from "./view";
+import { ViewBar } from "./ViewBar";
 import { type RunAction, useSheetWork } from "./work";
 
-type Open = "sources" | "deliverable" | "name" | Deliverable | null;
+type Open = "sources" | "deliverable" | "name" | "copy" | Deliverable | { follows: string[] | null } | null;
+
+/** How this sheet was looked at last; what rows were sought is not kept. */
+function useView(id: string): [View, (view: View) => void] {
+  const place = `sheet.view.${id}`;
+  const [view, setView] = useState<View>(() => ({ ...WHOLE, ...remembered<Partial<View>>(place, {}) }));
+  const change = (next: View) => {
+    setView(next);
+    const { order, columns, hidden, widths } = next;
+    remember(place, { order, columns, hidden, widths });
+  };
+  return [view, change];
+}
 
 export default function SheetPage() {
   const { id = "" } = useParams();
@@ -48,7 +65,13 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   const work = useSheetWork(sheet.id);
   const { tell, refuse } = useTell();
   const navigate = useNavigate();
-  const chosen = useMemo(() => chosenCells(sheet, selection), [sheet, selection]);
+  const [view, setView] = useView(sheet.id);
+  const { data: suggestions = [] } = useQuery({
+    queryKey: keys.suggestions(sheet.id),
+    queryFn: () => api.suggestions(sheet.id),
+  });
+  const shown = useMemo(() => seen(sheet, view), [sheet, view]);
+  const chosen = useMemo(() => chosenCells(shown, selection), [shown, selection]);
   useBatchNotice(sheet);
 
   const remove = async () => {
@@ -65,6 +88,25 @@ function Loaded({ sheet }: { sheet: Sheet }) {
     work.run();
   };
   const shape = shapeOf(selection, chosen);
+  const heads = shape?.kind === "row" ? [shape.source] : shape?.kind === "rows" ? shape.sources : [];
+  const copy = () => {
+    const head = heads[0];
+    const row = sheet.sources.find((source) => source.id === head);
+    const of = row?.name ?? "an output";
+    clipboard.put({ overrides: (row ? row.overrides : chosen[0]?.overrides) ?? {}, of });
+    tell(`The settings of ${of} are copied.`);
+  };
+  const paste = () => {
+    const copied = clipboard.get();
+    if (!copied) return;
+    if (heads.length > 0)
+      work.setRows(
+        [{ sources: heads, overrides: copied.overrides }],
+        false,
+        `${plural(heads.length, "source")} set as ${copied.of}.`,
+      );
+    else work.replace(chosen, copied.overrides);
+  };
   const column = shape?.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : undefined;
   const some = chosen.length > 0;
   const rows = [...new Set(chosen.map((cell) => cell.source))];
@@ -80,7 +122,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
     name: `Choose all outputs that ${name}`,
     enabled: () => sheet.cells.some(which),
     run: () => {
-      setSelection(those(sheet, which));
+      setSelection(those(shown, which));
     },
   });
   useActions([
@@ -171,6 +213,19 @@ function Loaded({ sheet }: { sheet: Sheet }) {
         setSlipOpen(false);
       },
     },
+    { name: "Copy the settings of what is chosen", key: "Ctrl+c", enabled: some, run: copy },
+    {
+      name: "Give the copied settings to what is chosen",
+      key: "Ctrl+v",
+      enabled: () => some && clipboard.get() !== null,
+      run: paste,
+    },
+    {
+      name: "Duplicate the sheet",
+      run: () => {
+        setOpen("copy");
+      },
+    },
     {
       name: "Rename the sheet",
       run: () => {
@@ -195,7 +250,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
             setOpen("name");
           }}
         >
-          Rename or remove
+          Rename, duplicate, remove
         </Button>
         <Button
           color="inherit"
@@ -218,9 +273,31 @@ function Loaded({ sheet }: { sheet: Sheet }) {
           Add a deliverable<Key>D</Key>
         </Button>
       </Bar>
+      {sheet.sources.length > 0 && (
+        <ViewBar
+          sheet={sheet}
+          view={view}
+          shown={shown.sources.length}
+          suggestions={suggestions}
+          onChange={setView}
+          onChooseAll={() => {
+            setSelection(
+              wholeRows(
+                shown,
+                shown.sources.map((source) => source.id),
+              ),
+            );
+            setSlipOpen(true);
+          }}
+          onSuggestions={() => {
+            setOpen({ follows: null });
+          }}
+        />
+      )}
       <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
         <Matrix
-          sheet={sheet}
+          sheet={shown}
+          widths={view.widths}
           selection={selection}
           onSelect={setSelection}
           onOpen={() => {
@@ -241,6 +318,13 @@ function Loaded({ sheet }: { sheet: Sheet }) {
               setSlipOpen(false);
             }}
             onChangeColumn={setOpen}
+            onSuggestions={
+              suggestions.length > 0
+                ? (rows) => {
+                    setOpen({ follows: rows });
+                  }
+                : null
+            }
           />
         )}
       </Box>
@@ -252,11 +336,49 @@ function Loaded({ sheet }: { sheet: Sheet }) {
           title="Rename the sheet"
           name={sheet.name}
           onSave={(name) => api.renameSheet(sheet.id, name)}
-          other={{ name: "Remove the sheet", run: () => void remove() }}
+          others={[
+            { name: "Remove the sheet", run: () => void remove() },
+            {
+              name: "Duplicate it",
+              run: () => {
+                setOpen("copy");
+              },
+            },
+          ]}
           onClose={close}
         />
       )}
-      {open !== null && typeof open === "object" && (
+      {open === "copy" && (
+        <NameDialog
+          title="Duplicate the sheet"
+          name={`${sheet.name}, second`}
+          onSave={async (name) => {
+            const made = await api.duplicateSheet(sheet.id, name);
+            await navigate(`/sheets/${made.id}`);
+          }}
+          onClose={close}
+        />
+      )}
+      {open !== null && typeof open === "object" && "follows" in open && (
+        <SuggestionsDialog
+          suggestions={suggestions}
+          rows={open.follows}
+          onTake={(taken) => {
+            const sources = new Set(taken.flatMap((one) => one.sources));
+            work.setRows(
+              taken.map(({ suggestion, sources }) => ({ sources, overrides: suggestion.settings })),
+              true,
+              `${plural(taken.length, "suggestion")} taken for ${plural(sources.size, "source")}.`,
+            );
+          }}
+          onShow={(suggestion) => {
+            setView({ ...view, suggested: suggestions.find((one) => one.what === suggestion.what)?.sources ?? null });
+            close();
+          }}
+          onClose={close}
+        />
+      )}
+      {open !== null && typeof open === "object" && "preset" in open && (
         <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />
       )}
     </DropArea>

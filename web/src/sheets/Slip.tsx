@@ -10,7 +10,7 @@ import { changeText, isOpen, plural, sizeText } from "../shared/words";
 import { CellSlip } from "./CellSlip";
 import { Heading, Line } from "./SlipParts";
 import { OtherPreset } from "./OtherPreset";
-import { OwnSettings } from "./OwnSettings";
+import { OwnSettings, RowsSettings } from "./OwnSettings";
 import type { Shape } from "./selection";
 import { totals } from "./totals";
 import type { SheetWork } from "./work";
@@ -22,10 +22,13 @@ interface Props {
   work: SheetWork;
   onClose: () => void;
   onChangeColumn: (column: Deliverable) => void;
+  /** Shows what follows from the findings of these rows; nothing where nothing does. */
+  onSuggestions: ((rows: string[]) => void) | null;
 }
 
-export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Props) {
-  const [open, setOpen] = useState<"own" | "preset" | null>(null);
+export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSuggestions }: Props) {
+  const [open, setOpen] = useState<"own" | "rows" | "preset" | null>(null);
+  const rows = shape.kind === "row" ? [shape.source] : shape.kind === "rows" ? shape.sources : [];
   const isDone = shape.kind === "cell" && shape.cell.run?.state === "done";
   const source =
     shape.kind === "row"
@@ -45,7 +48,9 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
       ? source?.name
       : shape.kind === "several"
         ? plural(cells.length, "output")
-        : column?.preset.name;
+        : shape.kind === "rows"
+          ? plural(shape.sources.length, "source")
+          : column?.preset.name;
   const below =
     shape.kind === "cell"
       ? `of ${source?.name ?? ""}`
@@ -169,7 +174,11 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
               {finding}
             </Line>
           ))}
-          <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
+        </>
+      )}
+      {rows.length > 0 && (
+        <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
+          {source && (
             <Button
               variant="outlined"
               component={RouterLink}
@@ -178,22 +187,53 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn }: Pro
             >
               Open the bench
             </Button>
+          )}
+          <Button
+            variant="outlined"
+            color="inherit"
+            data-testid="row-settings"
+            onClick={() => {
+              setOpen("rows");
+            }}
+          >
+            {rows.length === 1 ? "Settings of the source" : `Settings of ${String(rows.length)} sources`}
+          </Button>
+          {onSuggestions && (
             <Button
+              variant="outlined"
               color="inherit"
               onClick={() => {
-                work.removeSources([source.id]);
-                onClose();
+                onSuggestions(rows);
               }}
             >
-              Take it out
+              Suggestions
             </Button>
-          </Box>
-        </>
+          )}
+          <Button
+            color="inherit"
+            onClick={() => {
+              work.removeSources(rows);
+              onClose();
+            }}
+          >
+            {rows.length === 1 ? "Take it out" : "Take them out"}
+          </Button>
+        </Box>
       )}
       {open === "own" && (
         <OwnSettings
           sheet={sheet}
           cells={cells}
+          work={work}
+          onClose={() => {
+            setOpen(null);
+          }}
+        />
+      )}
+      {open === "rows" && (
+        <RowsSettings
+          sheet={sheet}
+          sources={rows}
           work={work}
           onClose={() => {
             setOpen(null);

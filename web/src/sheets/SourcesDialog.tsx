@@ -8,8 +8,9 @@ import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import MenuItem from "@mui/material/MenuItem";
 import Select from "@mui/material/Select";
+import TextField from "@mui/material/TextField";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type MouseEvent, useState } from "react";
 import { Link } from "react-router";
 import { api, type Entry } from "../api/client";
 import { sheetAgain } from "../api/live";
@@ -19,6 +20,8 @@ import type { Place } from "../shared/PlaceField";
 import { remember, remembered } from "../shared/remembered";
 import { reachText, useStorages } from "../shared/storages";
 import { plural, sizeText } from "../shared/words";
+import { chosenFiles, useUploads } from "../uploads/uploads";
+import { orderedEntries, type EntryOrder, ENTRY_ORDERS, range } from "./entries";
 
 const LAST_PLACE = "sources.place";
 
@@ -41,10 +44,17 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
   });
   const { tell, refuse } = useTell();
   const client = useQueryClient();
+  const upload = useUploads();
+  const [search, setSearch] = useState("");
+  const [order, setOrder] = useState<EntryOrder>("name");
+  // Where the list begins that Shift chooses.
+  const [anchor, setAnchor] = useState<string | null>(null);
 
-  const toggle = (path: string) => {
+  const toggle = (path: string, isRange: boolean) => {
     const next = new Set(chosen);
-    if (!next.delete(path)) next.add(path);
+    if (isRange && anchor !== null) for (const one of range(offered, anchor, path)) next.add(one);
+    else if (!next.delete(path)) next.add(path);
+    setAnchor(path);
     setChosen(next);
   };
   const add = async () => {
@@ -62,12 +72,16 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
       refuse(error);
     }
   };
-  const offered = (entries ?? []).filter((entry) => entry.is_folder || entry.is_media);
+  const present = (entries ?? []).filter((entry) => entry.is_folder || entry.is_media);
+  const offered = orderedEntries(present, search, order);
   const files = offered.filter((entry) => !entry.is_folder);
   const parts = folder === "" ? [] : folder.split("/");
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700, display: "flex", alignItems: "center", gap: 2 }}>
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="add-sources">
+      <DialogTitle
+        id="add-sources"
+        sx={{ fontSize: 16, fontWeight: 700, display: "flex", alignItems: "center", gap: 2, flexWrap: "wrap" }}
+      >
         Add sources
         {storages && storages.length > 0 && (
           <Select
@@ -94,6 +108,34 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
             <Link to="/settings">settings</Link>.
           </p>
         )}
+        <Box sx={{ display: "flex", gap: 1, mb: 1, pt: 1 }}>
+          <TextField
+            size="small"
+            type="search"
+            label="Search this folder"
+            value={search}
+            onChange={(event) => {
+              setSearch(event.target.value);
+            }}
+            sx={{ flex: 1 }}
+          />
+          <TextField
+            select
+            size="small"
+            label="Order"
+            value={order}
+            onChange={(event) => {
+              setOrder(event.target.value as EntryOrder);
+            }}
+            sx={{ minWidth: 130 }}
+          >
+            {ENTRY_ORDERS.map((one) => (
+              <MenuItem key={one} value={one}>
+                {one}
+              </MenuItem>
+            ))}
+          </TextField>
+        </Box>
         <Box sx={{ display: "flex", gap: 0.5, mb: 1, flexWrap: "wrap" }}>
           <Button
             color="inherit"
@@ -116,14 +158,18 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
           ))}
         </Box>
         {error && <p>{error.message}</p>}
-        {entries && offered.length === 0 && <Box sx={{ color: "text.secondary" }}>No media here.</Box>}
+        {entries && offered.length === 0 && (
+          <Box sx={{ color: "text.secondary" }}>
+            {present.length === 0 ? "No media here." : "Nothing here is called so."}
+          </Box>
+        )}
         {offered.map((entry) => (
           <EntryRow
             key={entry.path}
             entry={entry}
             isChosen={chosen.has(entry.path)}
-            onToggle={() => {
-              toggle(entry.path);
+            onToggle={(isRange) => {
+              toggle(entry.path, isRange);
             }}
             onEnter={() => {
               setFolder(entry.path);
@@ -142,6 +188,21 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
             Choose all {files.length} files
           </Button>
         )}
+        <Button color="inherit" component="label" title="They are copied into a storage and become sources">
+          From this computer
+          <input
+            type="file"
+            multiple
+            hidden
+            data-testid="from-here"
+            onChange={(event) => {
+              const files = chosenFiles(event.target.files ?? new DataTransfer().files);
+              if (files.length === 0) return;
+              upload({ files, sheet });
+              onClose();
+            }}
+          />
+        </Button>
         <Box sx={{ flex: 1 }} />
         <Button color="inherit" onClick={onClose}>
           Cancel
@@ -167,9 +228,14 @@ function EntryRow({
 }: {
   entry: Entry;
   isChosen: boolean;
-  onToggle: () => void;
+  /** With Shift, all from the one before are meant. */
+  onToggle: (isRange: boolean) => void;
   onEnter: () => void;
 }) {
+  const press = (event: MouseEvent) => {
+    if (entry.is_folder) onEnter();
+    else onToggle(event.shiftKey);
+  };
   return (
     <Box
       sx={{
@@ -184,13 +250,15 @@ function EntryRow({
       <Checkbox
         size="small"
         checked={isChosen}
-        onChange={onToggle}
+        onClick={(event) => {
+          onToggle(event.shiftKey);
+        }}
         slotProps={{ input: { "aria-label": `Choose ${entry.name}` } }}
       />
       <Box sx={{ color: "text.secondary", display: "flex" }}>{entry.is_folder ? <FolderSign /> : <ClipSign />}</Box>
       <Box
         component="button"
-        onClick={entry.is_folder ? onEnter : onToggle}
+        onClick={press}
         sx={{
           all: "unset",
           flex: 1,
@@ -201,7 +269,7 @@ function EntryRow({
         {entry.name}
       </Box>
       <Box sx={{ color: "text.secondary", fontSize: 12 }}>
-        {entry.is_folder ? "folder, with all in it" : sizeText(entry.size)}
+        {entry.is_folder ? "folder, with all in it" : `${entry.is_own ? "made here · " : ""}${sizeText(entry.size)}`}
       </Box>
     </Box>
   );

@@ -1,7 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { Sheet } from "../api/client";
 import { type Pressed, pressed } from "./gridKeys";
-import { chosenCells, only } from "./selection";
+import { chosenCells, only, toggledRow, wholeRow } from "./selection";
 
 const ROWS = 30;
 const COLUMNS = 4;
@@ -47,11 +47,31 @@ describe("keys of the matrix", () => {
   });
 
   test("Space chooses rows and columns with Shift and Ctrl, and nothing alone", () => {
-    expect(pressed(key(" ", { shiftKey: true }), sheet, at(5, 1), 10)?.head).toEqual({ row: "s5" });
+    const row = pressed(key(" ", { shiftKey: true }), sheet, at(5, 1), 10);
+    expect(row?.head).toEqual({ rows: ["s5"] });
+    // From a whole row Shift goes on by whole rows, in both directions.
+    const three = pressed(
+      key("ArrowDown", { shiftKey: true }),
+      sheet,
+      pressed(key("ArrowDown", { shiftKey: true }), sheet, row, 10),
+      10,
+    );
+    expect(three?.head).toEqual({ rows: ["s5", "s6", "s7"] });
+    const four = pressed(key("PageUp", { shiftKey: true }), sheet, row, 3);
+    expect(four?.head).toEqual({ rows: ["s2", "s3", "s4", "s5"] });
+    expect(chosenCells(sheet, four)).toHaveLength(4 * COLUMNS);
     expect(pressed(key(" ", { ctrlKey: true }), sheet, at(5, 1), 10)?.head).toEqual({ column: "d1" });
     expect(pressed(key(" "), sheet, at(5, 1), 10)).toBeNull();
     expect(chosenCells(sheet, pressed(key("a", { ctrlKey: true }), sheet, null, 10))).toHaveLength(ROWS * COLUMNS);
     expect(pressed(key("a"), sheet, at(5, 1), 10)).toBeNull();
+  });
+
+  test("rows are chosen one by one, and the last one stays", () => {
+    const two = toggledRow(sheet, toggledRow(sheet, wholeRow(sheet, "s9"), "s2"), "s20");
+    expect(two?.head).toEqual({ rows: ["s2", "s9", "s20"] });
+    const one = toggledRow(sheet, toggledRow(sheet, two, "s9"), "s2");
+    expect(one?.head).toEqual({ rows: ["s20"] });
+    expect(toggledRow(sheet, one, "s20")?.head).toEqual({ rows: ["s20"] });
   });
 
   test("with nothing chosen, the first key chooses the first cell", () => {

@@ -7,8 +7,8 @@ export interface Selection {
   /** Where the rectangle began that Shift draws. */
   anchor: CellKey;
   cells: ReadonlySet<string>;
-  /** The row or column whose head was chosen, and with it all its cells. */
-  head?: { row: string } | { column: string };
+  /** The rows or the column whose heads were chosen, and with them all their cells. */
+  head?: { rows: string[] } | { column: string };
 }
 
 export function idOf({ source, deliverable }: CellKey): string {
@@ -70,6 +70,8 @@ export function moved(
   const deliverable = sheet.deliverables[within(selection ? column + columns : column, sheet.deliverables.length)];
   if (!source || !deliverable) return null;
   const cell = { source: source.id, deliverable: deliverable.id };
+  if (extend && columns === 0 && selection?.head && "rows" in selection.head)
+    return extendedRows(sheet, selection, source.id);
   return extend ? extended(sheet, selection, cell) : only(cell);
 }
 
@@ -91,7 +93,41 @@ export function wholeRow(sheet: Sheet, source: string): Selection | null {
     [source],
     sheet.deliverables.map((column) => column.id),
   );
-  return cells && { ...cells, head: { row: source } };
+  return cells && { ...cells, head: { rows: [source] } };
+}
+
+/** Rows as a whole, whatever lies between them. */
+export function wholeRows(sheet: Sheet, sources: readonly string[]): Selection | null {
+  const meant = new Set(sources);
+  const rows = sheet.sources.filter((source) => meant.has(source.id)).map((source) => source.id);
+  const [first, column] = [rows[0], sheet.deliverables[0]];
+  if (!first || !column) return null;
+  const cursor = { source: first, deliverable: column.id };
+  const cells = new Set(
+    rows.flatMap((source) => sheet.deliverables.map((deliverable) => idOf({ source, deliverable: deliverable.id }))),
+  );
+  return { cursor, anchor: cursor, cells, head: { rows } };
+}
+
+/** The rows from the anchor to this one, as a whole. */
+export function extendedRows(sheet: Sheet, selection: Selection | null, source: string): Selection | null {
+  if (!selection) return wholeRow(sheet, source);
+  const place = (id: string) => sheet.sources.findIndex((row) => row.id === id);
+  const [from, to] = [place(selection.anchor.source), place(source)];
+  const rows = sheet.sources.slice(Math.min(from, to), Math.max(from, to) + 1).map((row) => row.id);
+  const all = wholeRows(sheet, rows);
+  const { deliverable } = selection.cursor;
+  return all && { ...all, anchor: selection.anchor, cursor: { source, deliverable } };
+}
+
+/** One row more, or less where it was chosen. */
+export function toggledRow(sheet: Sheet, selection: Selection | null, source: string): Selection | null {
+  const rows = selection?.head && "rows" in selection.head ? selection.head.rows : [];
+  const isChosen = rows.includes(source);
+  const next = isChosen ? rows.filter((row) => row !== source) : [...rows, source];
+  const all = wholeRows(sheet, next.length > 0 ? next : [source]);
+  const cursor = { source, deliverable: all?.cursor.deliverable ?? "" };
+  return all && (isChosen ? all : { ...all, cursor, anchor: cursor });
 }
 
 export function wholeColumn(sheet: Sheet, deliverable: string): Selection | null {
@@ -126,15 +162,18 @@ export function chosenCells(sheet: Sheet, selection: Selection | null): Cell[] {
 export type Shape =
   | { kind: "cell"; cell: Cell }
   | { kind: "row"; source: string }
+  | { kind: "rows"; sources: string[] }
   | { kind: "column"; deliverable: string }
   | { kind: "several" };
 
 export function shapeOf(selection: Selection | null, cells: Cell[]): Shape | null {
   const first = cells[0];
   if (!selection || !first) return null;
-  if (selection.head)
-    return "row" in selection.head
-      ? { kind: "row", source: selection.head.row }
-      : { kind: "column", deliverable: selection.head.column };
+  if (selection.head) {
+    if ("column" in selection.head) return { kind: "column", deliverable: selection.head.column };
+    const [source, ...others] = selection.head.rows;
+    if (source !== undefined)
+      return others.length === 0 ? { kind: "row", source } : { kind: "rows", sources: selection.head.rows };
+  }
   return cells.length === 1 ? { kind: "cell", cell: first } : { kind: "several" };
 }

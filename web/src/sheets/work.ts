@@ -121,6 +121,22 @@ export function useSheetWork(id: string) {
             : `Overrides for ${plural(cells.length, "output")}.`,
         );
       },
+      /** Settings for all outputs of some sources, on top of those that they have, or in their place. */
+      setRows: (groups: { sources: string[]; overrides: Patch }[], keep: boolean, words: string) => {
+        const set = async (groups: { sources: string[]; overrides: Patch }[], keep: boolean) => {
+          const before = [];
+          for (const { sources, overrides } of groups)
+            before.push(...(await api.setRows(id, sources, overrides, keep)));
+          await client.invalidateQueries({ queryKey: keys.suggestions(id) });
+          await again();
+          return before;
+        };
+        attempt(async () => {
+          const before = await set(groups, keep);
+          // Where a row stood in several groups, what it had before the first of them comes back last.
+          tell(words, () => set(before.reverse(), false));
+        });
+      },
       usePreset: (sheet: Sheet, cells: Cell[], preset: Preset) => {
         const wanted = cells.flatMap((cell): [Cell, Patch][] => {
           const column = sheet.deliverables.find((deliverable) => deliverable.id === cell.deliverable);

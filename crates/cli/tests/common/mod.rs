@@ -2,10 +2,13 @@
 
 #![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 
+use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Child, Command, Output, Stdio};
 
 use beryl_demo::{Clip, clips, make};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 use serde_json::Value;
 
 pub fn beryl(arguments: &[&str]) -> Output {
@@ -34,4 +37,37 @@ pub fn names(folder: &Path) -> Vec<String> {
         std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect();
     names.sort();
     names
+}
+
+/// The application, started by itself.
+pub struct Application {
+    pub process: Child,
+    pub address: String,
+}
+
+impl Application {
+    pub fn start(state: &Path) -> Self {
+        let mut process = Command::new(env!("CARGO_BIN_EXE_beryl"))
+            .args(["serve", "--listen", "127.0.0.1:0", "--state"])
+            .arg(state)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let lines = BufReader::new(process.stdout.take().unwrap()).lines();
+        let address = lines.map_while(Result::ok).find_map(|line| line.strip_prefix("Beryl is at ").map(str::to_owned)).unwrap();
+        Self { process, address }
+    }
+
+    pub fn kill(mut self) {
+        self.process.kill().unwrap();
+        self.process.wait().unwrap();
+    }
+}
+
+impl Drop for Application {
+    fn drop(&mut self) {
+        let _gone_already = kill(Pid::from_raw(i32::try_from(self.process.id()).unwrap()), Signal::SIGTERM);
+        let _waited = self.process.wait();
+    }
 }

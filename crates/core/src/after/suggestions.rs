@@ -26,6 +26,34 @@ pub struct Suggestion {
     pub settings: PresetPatch,
 }
 
+/// The suggestions of several sources, those with the same settings as one, in the order in which they come first.
+#[must_use]
+pub fn gathered<Id>(all: impl IntoIterator<Item = (Id, Suggestion)>) -> Vec<(Suggestion, Vec<Id>)> {
+    let mut groups: Vec<(Suggestion, Vec<Id>)> = Vec::new();
+    for (id, suggestion) in all {
+        match groups.iter_mut().find(|(known, _)| known.subject == suggestion.subject && known.settings == suggestion.settings) {
+            Some((known, ids)) => {
+                ids.push(id);
+                if known.what != suggestion.what {
+                    known.what = in_common(&known.what, &suggestion.what).to_owned();
+                }
+                if known.because != suggestion.because {
+                    known.because = "each for reasons of its own".to_owned();
+                }
+            }
+            None => groups.push((suggestion, vec![id])),
+        }
+    }
+    groups
+}
+
+/// What two suggestions say alike: all up to the comma before what is each one's own.
+fn in_common<'a>(one: &'a str, other: &str) -> &'a str {
+    let alike = one.char_indices().zip(other.chars()).find(|((_, own), other)| own != other).map_or(one.len(), |((place, _), _)| place);
+    let head = one.get(..alike).unwrap_or(one);
+    one.get(..head.rfind(',').unwrap_or(alike)).unwrap_or(one).trim_end()
+}
+
 /// What findings suggest.
 #[must_use]
 pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {

@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use beryl_core::after::suggestions::{Suggestion, suggestions};
+use beryl_core::after::suggestions::{Suggestion, gathered, suggestions};
 use beryl_core::findings::Curves;
 use beryl_core::patch::Patch;
 use beryl_core::plan::{Crop, crop_of, plan};
@@ -16,7 +16,7 @@ use beryl_core::preset::{CropRule, PresetPatch, viewing_preset, with_overrides};
 use beryl_core::protocol::{ShownField, StillShape};
 use beryl_core::reading::Reading;
 use beryl_core::time::{Rational, Span};
-use beryl_store::sheets::Deliverable;
+use beryl_store::sheets::{Deliverable, SheetSource};
 use beryl_store::sources::Source;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -41,6 +41,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(bench))
         .routes(routes!(set_rows))
+        .routes(routes!(sheet_suggestions))
         .routes(routes!(split))
         .routes(routes!(curves))
         .routes(routes!(still))
@@ -119,23 +120,73 @@ struct RowChange {
     keep: bool,
 }
 
-/// Sets the editor's own settings for all outputs of some sources; single outputs may have others above them.
-#[utoipa::path(post, path = "/api/sheets/{id}/rows", params(("id" = Uuid, Path)), request_body = RowChange, responses((status = 200)))]
-async fn set_rows(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(change): Json<RowChange>) -> Result<(), ApiError> {
+/// Settings that some rows have.
+#[derive(Debug, Serialize, ToSchema)]
+struct RowsBefore {
+    sources: Vec<Uuid>,
+    overrides: PresetPatch,
+}
+
+/// Rows by the settings that they had.
+fn alike(before: Vec<(Uuid, PresetPatch)>) -> Vec<RowsBefore> {
+    let mut groups: Vec<RowsBefore> = Vec::new();
+    for (source, overrides) in before {
+        match groups.iter_mut().find(|group| group.overrides == overrides) {
+            Some(group) => group.sources.push(source),
+            None => groups.push(RowsBefore { sources: vec![source], overrides }),
+        }
+    }
+    groups
+}
+
+/// Sets the editor's own settings for all outputs of some sources; single outputs may have others above them. Answers
+/// those that they had, by which this can be taken back.
+#[utoipa::path(post, path = "/api/sheets/{id}/rows", params(("id" = Uuid, Path)), request_body = RowChange, responses((status = 200, body = Vec<RowsBefore>)))]
+async fn set_rows(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(change): Json<RowChange>,
+) -> Result<Json<Vec<RowsBefore>>, ApiError> {
     for column in &app.database.deliverables(id).await? {
         // A column without picture has nothing to mend, and says so in its cells.
         if column.preset.picture.is_some() {
             with_overrides(&column.preset, &change.overrides)?;
         }
     }
-    if change.keep {
-        app.database.add_row_settings(id, &change.sources, &change.overrides).await?;
+    let before = if change.keep {
+        app.database.add_row_settings(id, &change.sources, &change.overrides).await?
     } else {
         let overrides = Some(&change.overrides).filter(|overrides| !overrides.is_empty());
-        app.database.set_row_settings(id, &change.sources, overrides).await?;
-    }
+        app.database.set_row_settings(id, &change.sources, overrides).await?
+    };
     app.hub.tell(Change::Sheet { id });
-    Ok(())
+    Ok(Json(alike(before)))
+}
+
+/// A mending that follows for some sources of a sheet.
+#[derive(Debug, Serialize, ToSchema)]
+struct SheetSuggestion {
+    #[serde(flatten)]
+    suggestion: Suggestion,
+    sources: Vec<Uuid>,
+    /// Those of them for which it is taken.
+    taken: Vec<Uuid>,
+}
+
+/// What follows from the findings of all sources of a sheet.
+#[utoipa::path(get, path = "/api/sheets/{id}/suggestions", params(("id" = Uuid, Path)), responses((status = 200, body = Vec<SheetSuggestion>)))]
+async fn sheet_suggestions(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Vec<SheetSuggestion>>, ApiError> {
+    let rows = app.database.sheet_sources(id).await?;
+    let each = rows.iter().flat_map(|row| {
+        let findings = reading_of(&row.source).ok().and_then(|reading| reading.findings.as_ref());
+        findings.map_or_else(Vec::new, suggestions).into_iter().map(move |suggestion| (row, suggestion))
+    });
+    let shared = gathered(each).into_iter().map(|(suggestion, rows)| {
+        let has_it = |row: &&SheetSource| row.overrides.as_ref().is_some_and(|own| holds(own, &suggestion.settings));
+        let taken = rows.iter().copied().filter(has_it).map(|row| row.source.id).collect();
+        SheetSuggestion { sources: rows.iter().map(|row| row.source.id).collect(), taken, suggestion }
+    });
+    Ok(Json(shared.collect()))
 }
 
 /// Parts that become outputs of their own.

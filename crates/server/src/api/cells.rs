@@ -32,7 +32,7 @@ use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
 use crate::forecasts::{Asked, CellOutlook, Forecasts};
-use crate::outputs::{Wish, reading_of, today};
+use crate::outputs::{Wish, reading_of};
 use crate::views::{Cell, RunView};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -47,6 +47,8 @@ pub(super) struct SheetState {
     latest: HashMap<CellKey, Arc<Run>>,
     /// The settings that these runs had.
     made_with: HashMap<SettingsId, Arc<Preset>>,
+    /// The day, which names may have in them.
+    today: NaiveDate,
 }
 
 impl SheetState {
@@ -61,7 +63,7 @@ impl SheetState {
         let latest = latest.into_iter();
         let latest =
             latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
-        Ok(Self { sources, columns, settings, latest, made_with })
+        Ok(Self { sources, columns, settings, latest, made_with, today: app.clock.today() })
     }
 
     /// Row by row, all columns of each.
@@ -83,8 +85,7 @@ impl SheetState {
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
     fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<CellOutlook>)> {
         let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| forecasts.shared(&column.preset)).collect();
-        let today = today();
-        (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, today, &presets, forecasts)).collect()
+        (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, self.today, &presets, forecasts)).collect()
     }
 
     /// Wanted cells whose outputs would get the same name in the same place.
@@ -301,7 +302,6 @@ async fn run_cells(
     let mut passed_over = 0;
     let mut unread = HashSet::new();
     let sharing = state.sharing_names(&state.outlooks(&app.forecasts));
-    let date = today();
     for (place, row) in (1..).zip(&state.sources) {
         for column in &state.columns {
             let key = CellKey { source: row.source.id, deliverable: column.id };
@@ -318,7 +318,7 @@ async fn run_cells(
                 unread.insert(row.source.id);
                 continue;
             }
-            let wished = wish(place, date, row, column, &own);
+            let wished = wish(place, state.today, row, column, &own);
             let run = match column.clash {
                 ClashRule::Replace if sharing.contains(&key) => Err(one_name(&row.source)),
                 ClashRule::Replace | ClashRule::Number | ClashRule::Skip => {
@@ -378,7 +378,7 @@ async fn output(
     let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
     let run = app.database.latest_run(source, deliverable).await?;
     let joined = joined(&row, own.as_ref());
-    let wish = wish(place, today(), &row, &column, &joined);
+    let wish = wish(place, app.clock.today(), &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.outlook() {
         Ok(outlook) => (Some(outlook), None),

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use beryl_core::flow::run::RunState;
@@ -13,6 +13,8 @@ use beryl_core::problem::Problem;
 use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still, StillShape};
 use beryl_core::time::Rational;
 use beryl_store::storages::Storage;
+use serde::Deserialize;
+use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
@@ -52,10 +54,23 @@ async fn source_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers
     stream(&app, storage, source.path, &headers).await
 }
 
+/// Which file of a run.
+#[derive(Debug, Deserialize, IntoParams)]
+struct Which {
+    /// Its place among those that belong together, from nought.
+    #[serde(default)]
+    file: usize,
+}
+
 /// A finished file.
-#[utoipa::path(get, path = "/api/runs/{id}/media", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
-async fn run_media(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
-    let (storage, target) = finished_file(&app, id).await?;
+#[utoipa::path(get, path = "/api/runs/{id}/media", params(("id" = Uuid, Path), Which), responses((status = 206, body = Vec<u8>)))]
+async fn run_media(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(which): Query<Which>,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
+    let (storage, target) = finished_file(&app, id, which.file).await?;
     stream(&app, storage, target, &headers).await
 }
 
@@ -72,7 +87,7 @@ async fn source_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
 }
 
 async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
-    let (storage, target) = finished_file(app, id).await?;
+    let (storage, target) = finished_file(app, id, 0).await?;
     let missing = || ApiError::missing("the file could not be shown", "its facts were not kept");
     Ok(Subject {
         id,
@@ -83,14 +98,14 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
     })
 }
 
-async fn finished_file(app: &App, id: Uuid) -> Result<(Storage, StoragePath), ApiError> {
+async fn finished_file(app: &App, id: Uuid, file: usize) -> Result<(Storage, StoragePath), ApiError> {
     let run = app.database.run(id).await?;
     let target = match run.state {
         // What is withheld is looked at before it is released or discarded.
-        RunState::Done | RunState::Withheld => run.paths().next().cloned(),
+        RunState::Done | RunState::Withheld => run.paths().nth(file).cloned(),
         _ => None,
     };
-    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has not made one"))?;
+    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has made none, or not so many"))?;
     Ok((app.database.storage(run.storage).await?, target))
 }
 

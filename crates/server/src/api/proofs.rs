@@ -18,6 +18,7 @@ use beryl_core::time::{FromFirst, OutputTime, Rational, Span};
 use beryl_core::units::{BitRate, ByteSize};
 use beryl_store::proofs::Proof;
 use beryl_store::sheets::{Deliverable, SheetSource};
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -31,7 +32,7 @@ use super::streaming::stream;
 use crate::app::App;
 use crate::cache::{clear_proof, film_name, proof_name};
 use crate::files::source_ref;
-use crate::outputs::{reading_of, today};
+use crate::outputs::reading_of;
 
 /// Proofs that one call may ask for.
 const MOST_AT_ONCE: usize = 24;
@@ -139,6 +140,7 @@ struct ProvedCell {
     row: SheetSource,
     column: Deliverable,
     own: PresetPatch,
+    today: NaiveDate,
 }
 
 impl ProvedCell {
@@ -147,7 +149,7 @@ impl ProvedCell {
         let (place, row) = app.database.sheet_source(column.sheet, source).await?;
         let cell = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
         let own = joined(&row, cell.as_ref()).into_owned();
-        Ok(Self { place, row, column, own })
+        Ok(Self { place, row, column, own, today: app.clock.today() })
     }
 
     /// What would be made of a part, or of all that is taken.
@@ -156,7 +158,7 @@ impl ProvedCell {
         if let Some(parts) = parts {
             own.parts = Some(parts.to_vec());
         }
-        wish(self.place, today(), &self.row, &self.column, &own).outlook()
+        wish(self.place, self.today, &self.row, &self.column, &own).outlook()
     }
 
     fn view(&self, app: &App, proof: &Proof) -> ProofView {

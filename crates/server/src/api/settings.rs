@@ -5,6 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use beryl_store::{Database, StoreError};
+use chrono_tz::Tz;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
@@ -26,6 +27,9 @@ struct Settings {
     engine_slots: usize,
     /// Days after which a withheld file has waited long, 1 to 365. It is shown then, never removed.
     withheld_days: u32,
+    /// The house's time zone, by its name in the IANA database. Left out, it stays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    time_zone: Option<String>,
 }
 
 const WITHHELD_DAYS_SETTING: &str = "withheld_days";
@@ -39,7 +43,8 @@ pub(super) async fn withheld_days(database: &Database) -> Result<u32, StoreError
 /// The settings.
 #[utoipa::path(get, path = "/api/settings", responses((status = 200, body = Settings)))]
 async fn settings(State(app): State<Arc<App>>) -> Result<Json<Settings>, ApiError> {
-    Ok(Json(Settings { engine_slots: app.slots.count(), withheld_days: withheld_days(&app.database).await? }))
+    let time_zone = Some(app.clock.zone().name().to_owned());
+    Ok(Json(Settings { engine_slots: app.slots.count(), withheld_days: withheld_days(&app.database).await?, time_zone }))
 }
 
 /// Saves the settings.
@@ -50,6 +55,11 @@ async fn save_settings(State(app): State<Arc<App>>, Json(settings): Json<Setting
     }
     if !(1..=365).contains(&settings.withheld_days) {
         return Err(ApiError::invalid("the settings could not be saved", "withheld files wait 1 to 365 days"));
+    }
+    if let Some(zone) = &settings.time_zone {
+        let refuse = |_| ApiError::invalid("the settings could not be saved", format!("there is no time zone “{zone}”"));
+        let zone: Tz = zone.parse().map_err(refuse)?;
+        app.clock.set_zone(&app.database, zone).await?;
     }
     app.database.save_setting(WITHHELD_DAYS_SETTING, &settings.withheld_days).await?;
     app.database.save_setting(SLOTS_SETTING, &settings.engine_slots).await?;

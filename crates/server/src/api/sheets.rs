@@ -29,6 +29,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(sheets, add_sheet))
         .routes(routes!(sheet, rename_sheet, remove_sheet))
+        .routes(routes!(duplicate_sheet))
         .routes(routes!(restore))
         .routes(routes!(add_sources, remove_sources))
         .routes(routes!(add_deliverable))
@@ -113,6 +114,18 @@ async fn add_sheet(State(app): State<Arc<App>>, Json(name): Json<Name>) -> Resul
 #[utoipa::path(get, path = "/api/sheets/{id}", params(("id" = Uuid, Path)), responses((status = 200, body = SheetView)))]
 async fn sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<SheetView>, ApiError> {
     Ok(Json(view(&app, id).await?))
+}
+
+/// Adds a sheet with the sources, deliverables and settings of one.
+#[utoipa::path(post, path = "/api/sheets/{id}/duplicate", params(("id" = Uuid, Path)), request_body = Name, responses((status = 200, body = SheetView)))]
+async fn duplicate_sheet(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Json(name): Json<Name>,
+) -> Result<Json<SheetView>, ApiError> {
+    let sheet = app.database.duplicate_sheet(id, name.checked()?).await?;
+    app.hub.tell(Change::Sheet { id: sheet.id });
+    Ok(Json(view(&app, sheet.id).await?))
 }
 
 /// Gives a sheet another name.

@@ -183,5 +183,9 @@ async fn entries(
     let storage = app.database.storage(id).await?;
     let path: StoragePath = folder.path.parse()?;
     let root = PathBuf::from(&storage.root);
-    Ok(Json(app.door.work(&root, move || list(&storage, &path)).await?))
+    let mut entries = app.door.work(&root, move || list(&storage, &path)).await?;
+    let media: Vec<StoragePath> = entries.iter().filter(|entry| entry.is_media).map(|entry| entry.path.clone()).collect();
+    let made = app.database.made_among(id, &media).await?;
+    entries.iter_mut().for_each(|entry| entry.is_own = made.contains(&entry.path));
+    Ok(Json(entries))
 }

@@ -20,6 +20,7 @@ use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
 use notify::event::{AccessKind, AccessMode};
 use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
+use chrono::NaiveDate;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
@@ -28,7 +29,7 @@ use crate::app::{App, ending};
 use crate::door::Walk;
 use crate::events::Change;
 use crate::files::{Found, find_sources};
-use crate::outputs::{Wish, today};
+use crate::outputs::Wish;
 use crate::reader::read_source;
 
 pub(crate) use channels::Channels;
@@ -389,7 +390,7 @@ async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) ->
         return Ok(Taken::Changed);
     }
     let source = app.database.source(id).await?;
-    let (runs, refused): (Vec<_>, Vec<_>) = wished_runs(folder, file, &source, counter).into_iter().partition(Result::is_ok);
+    let (runs, refused): (Vec<_>, Vec<_>) = wished_runs(folder, file, &source, counter, app.clock.today()).into_iter().partition(Result::is_ok);
     let runs: Vec<NewRun> = runs.into_iter().filter_map(Result::ok).collect();
     let refused: Vec<Problem> = refused.into_iter().filter_map(Result::err).collect();
     if runs.is_empty() {
@@ -422,6 +423,7 @@ fn wished_runs(
     file: &Found,
     source: &beryl_store::sources::Source,
     counter: u32,
+    date: NaiveDate,
 ) -> Vec<Result<NewRun, Problem>> {
     let nested = file.path.parent().below(&folder.folder).unwrap_or_default();
     let destination = if nested.is_root() { Ok(folder.destination.clone()) } else { folder.destination.join(nested.as_bytes()) };
@@ -440,7 +442,7 @@ fn wished_runs(
             destination: Some((folder.destination_storage, destination.clone())),
             clash: folder.clash,
             counter,
-            date: today(),
+            date,
         };
         wish.run(Origin::WatchFolder(folder.id))
     };

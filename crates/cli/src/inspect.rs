@@ -1,4 +1,4 @@
-//! `beryl probe`
+//! `beryl inspect`
 
 use std::process::ExitCode;
 
@@ -8,10 +8,10 @@ use beryl_core::reading::Reading;
 use beryl_core::time::{clock_text, duration_text, rate_text};
 use beryl_worker::Engine;
 
-use crate::arguments::ProbeTask;
+use crate::arguments::InspectTask;
 use crate::terminal::{json_line, say, source_ref};
 
-pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
+pub(crate) async fn run(task: &InspectTask) -> Result<ExitCode, Problem> {
     let reading = Engine::locate()?.probe(&source_ref(&task.file, task.sequence)?).await?;
     if task.json {
         json_line(&reading);
@@ -21,7 +21,7 @@ pub(crate) async fn run(task: &ProbeTask) -> Result<ExitCode, Problem> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn print(reading: &Reading) {
+pub(crate) fn print(reading: &Reading) {
     say!("{}", reading.facts.summary());
     say!("  {} · {}", reading.facts.container_name, reading.facts.size);
     if let Some(duration) = reading.facts.duration {

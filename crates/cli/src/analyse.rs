@@ -1,4 +1,4 @@
-//! `beryl scan`
+//! `beryl analyse`
 
 use std::process::ExitCode;
 
@@ -7,10 +7,10 @@ use beryl_core::problem::Problem;
 use beryl_core::time::clock_text;
 use beryl_worker::Engine;
 
-use crate::arguments::ScanTask;
+use crate::arguments::AnalyseTask;
 use crate::terminal::{json_line, say, source_ref};
 
-pub(crate) async fn run(task: &ScanTask) -> Result<ExitCode, Problem> {
+pub(crate) async fn run(task: &AnalyseTask) -> Result<ExitCode, Problem> {
     let (reading, _) = Engine::locate()?.scan(&source_ref(&task.file, task.sequence)?, task.quick, |_| {}).await?;
     if task.json {
         json_line(&reading);

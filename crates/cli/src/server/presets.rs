@@ -1,0 +1,138 @@
+//! `beryl preset`
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use beryl_core::preset::{PresetPatch, preset_schema, with_overrides};
+use beryl_core::problem::{Problem, ProblemKind};
+use clap::Subcommand;
+use serde_json::json;
+
+use super::answers::PresetItem;
+use super::client::Server;
+use super::naming::pick;
+use crate::terminal::{json_line, preset_in, preset_problem, say};
+
+/// Presets of the server.
+#[derive(Debug, Subcommand)]
+pub(crate) enum PresetTask {
+    /// List the presets.
+    List,
+    /// Show a preset as its document.
+    Show {
+        /// The preset: its id, its name, or how one of them begins.
+        preset: String,
+    },
+    /// Make a preset of the house from another one, with other settings.
+    Save {
+        /// The id of the new preset.
+        id: String,
+        /// The preset that it is made from: one of the server, or a preset file (.json).
+        #[arg(long)]
+        from: String,
+        /// Its name.
+        #[arg(long)]
+        name: Option<String>,
+        /// When to use it.
+        #[arg(long)]
+        use_when: Option<String>,
+        /// Settings such as picture.rate.crf=20; may be repeated.
+        #[arg(long = "set", value_name = "KEY=VALUE")]
+        settings: Vec<String>,
+        /// Replace a preset of the house that has this id.
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Take in preset files.
+    Import {
+        /// The files (.json).
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// Replace presets of the house that have the same id.
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Write a preset into a file that is not there yet.
+    Export {
+        /// The preset.
+        preset: String,
+        /// The file.
+        file: PathBuf,
+    },
+    /// Remove a preset of the house; deliverables made from it keep their copy.
+    Remove {
+        /// The preset.
+        preset: String,
+    },
+    /// List every setting with its values, as --set takes them.
+    Settings,
+    /// Write the JSON Schema of preset documents.
+    Schema,
+}
+
+pub(crate) async fn run(server: &Server, task: &PresetTask) -> Result<ExitCode, Problem> {
+    match task {
+        PresetTask::List => server.show(&server.get("/api/presets").await?, list)?,
+        PresetTask::Show { preset } => json_line(&server.preset(preset).await?),
+        PresetTask::Save { id, from, name, use_when, settings, replace } => {
+            let patch = PresetPatch::from_settings(settings).map_err(|error| preset_problem("with your settings", &error))?;
+            let origin = server.preset(from).await?;
+            let mut preset = with_overrides(&origin, &patch).map_err(|error| preset_problem(id, &error))?;
+            preset.id.clone_from(id);
+            preset.name = name.clone().unwrap_or_else(|| id.clone());
+            preset.use_when = use_when.clone().unwrap_or(preset.use_when);
+            save(server, &preset, *replace).await?;
+        }
+        PresetTask::Import { files, replace } => {
+            for file in files {
+                save(server, &preset_in(file)?, *replace).await?;
+            }
+        }
+        PresetTask::Export { preset, file } => {
+            let preset = server.preset(preset).await?;
+            let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be written", file.display()), &error);
+            let out = std::fs::File::create_new(file).map_err(failed)?;
+            serde_json::to_writer_pretty(out, &preset).map_err(|error| failed(error.into()))?;
+        }
+        PresetTask::Remove { preset } => {
+            let all: Vec<PresetItem> = server.read("/api/presets").await?;
+            server.delete(&format!("/api/presets/{}", pick(&all, preset)?.preset.id)).await?;
+        }
+        PresetTask::Settings => {
+            let settings = server.get("/api/catalogue").await?;
+            if server.wants_json() {
+                json_line(&settings);
+            } else {
+                crate::presets::print_settings();
+            }
+        }
+        PresetTask::Schema => {
+            // What the server has and what is built in here are made from the same types.
+            json_line(&server.get("/api/preset-schema.json").await.unwrap_or_else(|_| json!(preset_schema())));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Saves a preset; one of the house that has the same id is replaced only where that is said.
+async fn save(server: &Server, preset: &beryl_core::preset::Preset, replace: bool) -> Result<(), Problem> {
+    let all: Vec<PresetItem> = server.read("/api/presets").await?;
+    if let Some(present) = all.iter().find(|item| item.preset.id == preset.id)
+        && !present.is_builtin
+        && !replace
+    {
+        let why = format!("the house has a preset of this id: {}", present.preset.name);
+        return Err(Problem::new(ProblemKind::NameTaken, format!("the preset {} was not saved", preset.id), why)
+            .with_next("Give it another id, or say --replace."));
+    }
+    let saved = server.post("/api/presets", &json!(preset)).await?;
+    server.show(&saved, |item: PresetItem| list(vec![item]))
+}
+
+fn list(presets: Vec<PresetItem>) {
+    for PresetItem { preset, is_builtin, headline, frame, bytes_per_minute } in presets {
+        let own = if is_builtin { "" } else { " · of the house" };
+        say!("{:16} {} ({headline}, {frame}){own} · about {bytes_per_minute} a minute", preset.id, preset.name);
+        say!("{:16} {}", "", preset.use_when);
+    }
+}

@@ -1,0 +1,104 @@
+/** Which columns are shown, in which order, and how wide. */
+import { styled } from "@mui/material/styles";
+import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
+import Dialog from "@mui/material/Dialog";
+import DialogActions from "@mui/material/DialogActions";
+import DialogContent from "@mui/material/DialogContent";
+import DialogTitle from "@mui/material/DialogTitle";
+import TextField from "@mui/material/TextField";
+import type { Sheet } from "../api/client";
+import { COLUMN } from "./Grid";
+import { movedColumn, seen, type View } from "./view";
+
+const NARROWEST = 80;
+const WIDEST = 480;
+
+const Line = styled("div")(({ theme: { spacing } }) => ({
+  display: "flex",
+  alignItems: "center",
+  gap: spacing(1),
+  "& b": { flex: 1, minWidth: 0, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap", fontWeight: 500 },
+  "& .width": { width: 92 },
+}));
+
+interface Props {
+  sheet: Sheet;
+  view: View;
+  onChange: (view: View) => void;
+  onClose: () => void;
+}
+
+export function ColumnsDialog({ sheet, view, onChange, onClose }: Props) {
+  const columns = seen(sheet, { ...view, hidden: [] }).deliverables;
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="columns">
+      <DialogTitle id="columns" sx={{ fontSize: 16, fontWeight: 700 }}>
+        Columns
+      </DialogTitle>
+      <DialogContent>
+        {columns.map(({ id, preset }, place) => (
+          <Line key={id}>
+            <Checkbox
+              size="small"
+              checked={!view.hidden.includes(id)}
+              onChange={(_, isShown) => {
+                const others = view.hidden.filter((hidden) => hidden !== id);
+                onChange({ ...view, hidden: isShown ? others : [...others, id] });
+              }}
+              slotProps={{ input: { "aria-label": `Show ${preset.name}` } }}
+            />
+            <b>{preset.name}</b>
+            <Button
+              color="inherit"
+              disabled={place === 0}
+              aria-label={`Move ${preset.name} to the left`}
+              onClick={() => {
+                onChange(movedColumn(sheet, view, id, -1));
+              }}
+            >
+              ←
+            </Button>
+            <Button
+              color="inherit"
+              disabled={place === columns.length - 1}
+              aria-label={`Move ${preset.name} to the right`}
+              onClick={() => {
+                onChange(movedColumn(sheet, view, id, 1));
+              }}
+            >
+              →
+            </Button>
+            <TextField
+              className="width"
+              size="small"
+              type="number"
+              label="Width"
+              value={view.widths[id] ?? COLUMN}
+              onChange={(event) => {
+                const width = Math.min(Math.max(Number(event.target.value), NARROWEST), WIDEST);
+                onChange({ ...view, widths: { ...view.widths, [id]: width } });
+              }}
+              slotProps={{
+                htmlInput: { min: NARROWEST, max: WIDEST, step: 4, "aria-label": `Width of ${preset.name}` },
+              }}
+            />
+          </Line>
+        ))}
+      </DialogContent>
+      <DialogActions sx={{ px: 3, pb: 2 }}>
+        <Button
+          color="inherit"
+          onClick={() => {
+            onChange({ ...view, columns: [], hidden: [], widths: {} });
+          }}
+        >
+          As they were added
+        </Button>
+        <Button variant="contained" onClick={onClose}>
+          Done
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
