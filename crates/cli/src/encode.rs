@@ -7,8 +7,8 @@ use std::process::ExitCode;
 
 use beryl_core::after::check::{CheckReport, judge, problem_of};
 use beryl_core::flow::run::ClashRule;
-use beryl_core::formats::media_types::looks_like_media;
 use beryl_core::flow::tasks::{Progress, Task};
+use beryl_core::formats::media_types::looks_like_media;
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::path::StoragePath;
 use beryl_core::plan::{AidName, Plan};

@@ -20,7 +20,8 @@ pub(crate) fn complete(shell: clap_complete::Shell) -> Result<ExitCode, Problem>
 
 /// One page for the program, and one for each command below it.
 pub(crate) fn write(folder: &Path) -> Result<ExitCode, Problem> {
-    let failed = |error: std::io::Error| Problem::from_io(format!("the manual could not be written into {}", folder.display()), &error);
+    let failed =
+        |error: std::io::Error| Problem::from_io(format!("the manual could not be written into {}", folder.display()), &error);
     std::fs::create_dir_all(folder).map_err(failed)?;
     clap_mangen::generate_to(Arguments::command(), folder).map_err(failed)?;
     Ok(ExitCode::SUCCESS)
@@ -100,7 +101,8 @@ mod tests {
     /// Whether a path of the page, of which any part may be filled in, is that of a call.
     fn is_call(made: &str, path: &str) -> bool {
         let (made, path): (Vec<&str>, Vec<&str>) = (made.split('/').collect(), path.split('/').collect());
-        let fits = |(made, own): (&&str, &&str)| made == own || made.split_once("{}").is_some_and(|(before, _)| own.starts_with(before));
+        let fits =
+            |(made, own): (&&str, &&str)| made == own || made.split_once("{}").is_some_and(|(before, _)| own.starts_with(before));
         made.len() == path.len() && made.iter().zip(&path).all(fits)
     }
 
@@ -131,7 +133,12 @@ mod tests {
         let methods = ["get", "post", "put", "patch", "delete", "head"];
         let mut calls = BTreeSet::new();
         for (path, own) in described["paths"].as_object().unwrap() {
-            calls.extend(methods.iter().filter(|method| own[**method].is_object()).map(|method| format!("{} {path}", method.to_uppercase())));
+            calls.extend(
+                methods
+                    .iter()
+                    .filter(|method| own[**method].is_object())
+                    .map(|method| format!("{} {path}", method.to_uppercase())),
+            );
         }
         let listed: BTreeSet<String> = actions.iter().flat_map(|action| action.calls.clone()).collect();
         assert_eq!(calls.difference(&listed).collect::<Vec<_>>(), Vec::<&String>::new(), "calls without an action");
@@ -141,7 +148,11 @@ mod tests {
         commands_of(&Arguments::command(), "", &mut commands);
         let listed: BTreeSet<String> = actions.iter().flat_map(|action| action.commands.clone()).collect();
         assert_eq!(commands.difference(&listed).collect::<Vec<_>>(), Vec::<&String>::new(), "commands without an action");
-        assert_eq!(listed.difference(&commands).collect::<Vec<_>>(), Vec::<&String>::new(), "actions with commands that are not there");
+        assert_eq!(
+            listed.difference(&commands).collect::<Vec<_>>(),
+            Vec::<&String>::new(),
+            "actions with commands that are not there"
+        );
 
         let of_page = calls_of_the_page();
         // Where a copy for viewing lies, the server says; the page has no address of its own for it.

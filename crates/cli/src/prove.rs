@@ -84,7 +84,8 @@ struct Scratch(PathBuf, bool);
 impl Scratch {
     fn make(keep: Option<&Path>) -> Result<Self, Problem> {
         let folder = keep.map_or_else(|| std::env::temp_dir().join(format!("beryl-{}", Uuid::new_v4())), Path::to_path_buf);
-        let failed = |error: std::io::Error| Problem::from_io(format!("the folder {} could not be made", folder.display()), &error);
+        let failed =
+            |error: std::io::Error| Problem::from_io(format!("the folder {} could not be made", folder.display()), &error);
         std::fs::create_dir_all(&folder).map_err(failed)?;
         Ok(Self(folder.canonicalize().map_err(failed)?, keep.is_some()))
     }

@@ -149,13 +149,22 @@ fn a_file_is_proved_and_its_size_foretold_without_a_server() {
     let folder = tempfile::tempdir().unwrap();
     let file = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 20);
     let kept = folder.path().join("kept");
-    let proved = words(&["prove", file.to_str().unwrap(), "--preset", "review-small,sound-only", "--keep", kept.to_str().unwrap(), "--json"]);
+    let proved = words(&[
+        "prove",
+        file.to_str().unwrap(),
+        "--preset",
+        "review-small,sound-only",
+        "--keep",
+        kept.to_str().unwrap(),
+        "--json",
+    ]);
     let proved: Vec<Value> = proved.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     let [review, sound] = &proved[..] else { panic!("{proved:?}") };
     assert!(review["quality"]["ssim"].as_f64().unwrap() > 0.8 && sound["quality"].is_null(), "{proved:?}");
     assert!(review["parts"].as_array().unwrap().len() > 3, "{review}");
     let (report, _) = encode(&file, "review-small", &folder.path().join("out"), &[]);
-    let (told, came) = (review["whole"]["forecast"]["size"].as_f64().unwrap(), report["outputs"][0]["size_after"].as_f64().unwrap());
+    let (told, came) =
+        (review["whole"]["forecast"]["size"].as_f64().unwrap(), report["outputs"][0]["size_after"].as_f64().unwrap());
     assert!((told / came - 1.0).abs() < 0.25, "{told} was foretold, it came to {came}");
     assert!(std::fs::metadata(review["file"].as_str().unwrap()).unwrap().len() > 0);
 }
@@ -174,7 +183,10 @@ fn a_folder_is_encoded_under_names_of_ones_own() {
     let (report, whole) = encode(&media, "review-small", &folder.path().join("out"), &["--name", "{folder}/{source}-small"]);
     assert!(whole, "{report}");
     let made: Vec<&str> = report["outputs"].as_array().unwrap().iter().map(|output| output["file"].as_str().unwrap()).collect();
-    assert!(made.len() == 2 && made[0].ends_with("day-1/glaze-db_screen-small.mp4") && made[1].ends_with("day-2/other-small.mp4"), "{made:?}");
+    assert!(
+        made.len() == 2 && made[0].ends_with("day-1/glaze-db_screen-small.mp4") && made[1].ends_with("day-2/other-small.mp4"),
+        "{made:?}"
+    );
 }
 
 #[test]

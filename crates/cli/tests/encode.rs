@@ -72,7 +72,8 @@ fn still(file: &Path, image: &Path) {
         path: path.file_name().unwrap().to_str().unwrap().parse().unwrap(),
     };
     let source = SourceRef::of(reference(file));
-    let wish = Still { at: Rational::ZERO, width: 960, field: ShownField::Both, shape: None, output: reference(image) };
+    let wish =
+        Still { at: Rational::ZERO, width: 960, field: ShownField::Both, shape: None, scope: None, output: reference(image) };
     let runtime = tokio::runtime::Runtime::new().unwrap();
     runtime.block_on(async { Engine::locate().unwrap().still(&source, wish).await }).unwrap();
 }

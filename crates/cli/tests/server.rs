@@ -85,7 +85,23 @@ fn a_job_is_done_from_the_first_storage_to_the_fetched_file() {
     house.says(&["sheet", "switch", "Evening", "off", "--source", "interview"]);
     let sheet = house.json(&["sheet", "show", "Evening"]);
     let own = sheet["cells"].as_array().unwrap().iter().find(|cell| !cell["overrides"].is_null()).unwrap();
-    assert_eq!((&own["overrides"]["picture"]["rate"]["crf"], &own["overrides"]["picture"]["effort"]), (&33.into(), &"quick".into()));
+    assert_eq!(
+        (&own["overrides"]["picture"]["rate"]["crf"], &own["overrides"]["picture"]["effort"]),
+        (&33.into(), &"quick".into())
+    );
+
+    // A second sheet has the same rows, columns and settings, and nothing that was made.
+    house.says(&["sheet", "duplicate", "Evening", "Late"]);
+    let late = house.json(&["sheet", "show", "Late"]);
+    let of = |sheet: &Value, key: &str| -> Vec<Value> {
+        sheet["cells"].as_array().unwrap().iter().map(|cell| cell[key].clone()).collect()
+    };
+    assert_eq!((of(&late, "overrides"), of(&late, "enabled")), (of(&sheet, "overrides"), of(&sheet, "enabled")));
+    assert_ne!(late["deliverables"][0]["id"], sheet["deliverables"][0]["id"]);
+    house.says(&["sheet", "set", "Late", "--source", "glaze", "picture.greyscale=true"]);
+    assert_eq!(house.json(&["sheet", "show", "Late"])["sources"][0]["overrides"]["picture"]["greyscale"], true);
+    assert!(house.json(&["sheet", "show", "Evening"])["sources"][0]["overrides"].is_null());
+    assert!(house.says(&["sheet", "suggestions", "Late", "--take-all"]).is_empty(), "nothing follows for these");
 
     assert_eq!(house.says(&["sheet", "run", "Evening"]), "1 queued\n");
     house.says(&["sheet", "follow", "Evening"]);
@@ -141,7 +157,18 @@ fn presets_watch_folders_uploads_and_settings_are_kept_through_the_command_line(
     house.says(&["preset", "remove", "house-small"]);
     assert!(house.refuses(&["preset", "show", "house-small"]).contains("there is no preset"));
 
-    house.says(&["watch", "add", "Dailies", "Media:arrivals", "--preset", &text("house-small.json"), "--into", "Deliveries:dailies", "--settle", "1"]);
+    house.says(&[
+        "watch",
+        "add",
+        "Dailies",
+        "Media:arrivals",
+        "--preset",
+        &text("house-small.json"),
+        "--into",
+        "Deliveries:dailies",
+        "--settle",
+        "1",
+    ]);
     house.says(&["watch", "on", "Dailies", "--present", "leave"]);
     house.says(&["upload", "send", file.to_str().unwrap(), "--to", "Media:arrivals"]);
     assert!(std::fs::read(at("media/arrivals/glaze-db_screen.mp4")).unwrap() == std::fs::read(&file).unwrap());
@@ -159,5 +186,8 @@ fn presets_watch_folders_uploads_and_settings_are_kept_through_the_command_line(
     // Where nobody answers, it says what to do.
     let alone = beryl(&["queue", "--server", "127.0.0.1:9", "list"]);
     let words = String::from_utf8(alone.stderr).unwrap();
-    assert!(!alone.status.success() && words.contains("no server answers at 127.0.0.1:9") && words.contains("beryl serve"), "{words}");
+    assert!(
+        !alone.status.success() && words.contains("no server answers at 127.0.0.1:9") && words.contains("beryl serve"),
+        "{words}"
+    );
 }

@@ -164,6 +164,16 @@ pub enum ShownField {
     Bottom,
 }
 
+/// How the codes of a picture are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Scope {
+    /// Luma of each column, the highest at the top.
+    Waveform,
+    /// Colour differences of all pixels, blue to the right, red to the top.
+    Vectorscope,
+}
+
 /// The shape in which an output shows a picture of its source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StillShape {
@@ -238,6 +248,9 @@ pub struct Still {
     /// As an output shows it.
     #[serde(default)]
     pub shape: Option<StillShape>,
+    /// Measured in this way, in place of the picture.
+    #[serde(default)]
+    pub scope: Option<Scope>,
     /// Where to: a JPEG or, where the name ends in `.png`, a PNG without loss.
     pub output: FileRef,
 }

@@ -8,8 +8,8 @@ mod common;
 use beryl_core::after::forecast::{Certainty, bytes_per_minute, forecast};
 use beryl_core::after::memory::{self, Means};
 use beryl_core::after::stages::share_steps;
-use beryl_core::facts::Content;
-use beryl_core::formats::RateControl;
+use beryl_core::facts::{Content, Picture, Sound, Stream};
+use beryl_core::formats::{RateControl, copies_into};
 use beryl_core::naming::{NameFields, clean_part, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::picture::{FieldOrder, Frame, Orientation};
@@ -17,10 +17,11 @@ use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step
 use beryl_core::preset::{
     PixelAspectRule, Preset, PresetError, PresetPatch, SizeRule, builtin, builtin_presets, preset_schema, with_overrides,
 };
+use beryl_core::problem::FaultCode;
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
 use beryl_core::units::{BitRate, ByteSize};
-use common::reading;
+use common::{reading, stream};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 
@@ -282,7 +283,43 @@ fn rated_forecasts_are_rate_times_duration() {
 }
 
 /// Pictures of every shape and kind, the odd ones among them.
+/// One stream of sound, as other people's files have it.
+fn any_sound() -> impl Strategy<Value = (&'static str, Sound, Option<String>)> {
+    let layouts = [
+        (0, ""),
+        (1, "mono"),
+        (2, "stereo"),
+        (2, "2 channels"),
+        (6, "5.1(side)"),
+        (8, "7.1"),
+        (16, "16 channels"),
+        (80, "80 channels"),
+    ];
+    let languages = prop::option::of(prop::sample::select(vec!["eng", "fra", "und", "kiln", ""]));
+    (
+        prop::sample::select(vec!["aac", "pcm_s24le", "pcm_f32le", "ac3", "opus", "nobodys"]),
+        prop::sample::select(layouts.to_vec()),
+        prop::sample::select(vec![0_u32, 8000, 22_050, 44_100, 48_000, 96_000, 192_000]),
+        languages,
+    )
+        .prop_map(|(codec, (channels, layout), sample_rate, language)| {
+            let sound = Sound { channels, layout: layout.to_owned(), sample_rate, bits: None };
+            (codec, sound, language.map(str::to_owned))
+        })
+}
+
+/// Sources of all shapes of picture, or without one, and up to five streams of sound.
 fn any_source() -> impl Strategy<Value = Reading> {
+    (any_picture(), any::<bool>(), prop::collection::vec(any_sound(), 0..5)).prop_map(|(mut source, has_picture, sounds)| {
+        source.facts.streams.retain(|stream| has_picture && matches!(stream.content, Content::Picture(_)));
+        for (index, (codec, sound, language)) in (1..).zip(sounds) {
+            source.facts.streams.push(Stream { language, ..stream(index, codec, Content::Sound(sound)) });
+        }
+        source
+    })
+}
+
+fn any_picture() -> impl Strategy<Value = Reading> {
     let pixel_aspects = [(1, 1), (16, 15), (64, 45), (8, 9), (32, 27), (4, 3), (2, 1), (1, 2)];
     let rates = ["12.5", "24000/1001", "24", "25", "30000/1001", "30", "50", "60000/1001", "120", "1", "1000"];
     let orders = [FieldOrder::Progressive, FieldOrder::TopFirst, FieldOrder::BottomFirst, FieldOrder::Unknown];
@@ -310,6 +347,36 @@ fn any_source() -> impl Strategy<Value = Reading> {
         })
 }
 
+/// Whether a refusal has its reason in the source: there is nothing to make, or a setting that is there cannot hold for it.
+fn is_justified(error: &PlanError, source: &Reading, preset: &Preset) -> bool {
+    let usable = source.facts.sounds().any(|(_, sound)| sound.channels > 0 && sound.sample_rate > 0);
+    match error {
+        PlanError::NothingToMake { missing: "no picture" } => source.facts.picture().is_none() && preset.picture.is_some(),
+        PlanError::NothingToMake { .. } => !usable,
+        // More channels than anything can be made of, a layout that the codec has no place for, sound that cannot be copied.
+        PlanError::Impossible(fault) if fault.field.starts_with("sound.") => {
+            usable
+                && fault.code == FaultCode::NotOfSource
+                && source
+                    .facts
+                    .sounds()
+                    .any(|(_, sound)| sound.channels > 2 || preset.sound.as_ref().is_some_and(|sound| sound.codec.is_copy()))
+        }
+        PlanError::Impossible(fault) => {
+            let (_, picture) = source.facts.picture().expect("a setting of the picture needs one");
+            fault.code == FaultCode::NotOfSource && fault.field.starts_with("picture") && is_odd(picture)
+        }
+        PlanError::Parts(_) | PlanError::Overrides(_) => false,
+    }
+}
+
+/// A picture that some codec cannot hold: too small, too large, or of no rate that can be.
+fn is_odd(picture: &Picture) -> bool {
+    let (least, most) = (picture.width.min(picture.height), picture.width.max(picture.height));
+    let rate = picture.frame_rate.map_or(25.0, Rational::to_f64);
+    least < 64 || most > 4096 || !(5.0..=120.0).contains(&rate) || picture.pixel_aspect != Rational::ONE
+}
+
 proptest! {
     #[test]
     fn every_source_becomes_a_plan_that_can_be_encoded_or_is_refused_in_words(source in any_source(), number in 0_usize..10) {
@@ -317,10 +384,26 @@ proptest! {
         let made = match plan(&source, &preset, &json!({})) {
             Ok(made) => made,
             Err(error) => {
-                prop_assert!(error.to_string().len() > 20, "{}", error);
+                prop_assert!(is_justified(&error, &source, &preset), "{error:?} of {source:?}");
                 return Ok(());
             }
         };
+        prop_assert!(made.picture.is_some() || !made.sound.is_empty(), "nothing would be made");
+        prop_assert!(made.sound.len() <= made.container.traits().most_sounds);
+        for sound in &made.sound {
+            let of = source.facts.sounds().find(|(stream, _)| stream.index == sound.source_stream);
+            let (stream, own) = of.expect("a stream of the source");
+            prop_assert!(sound.channels > 0 && sound.sample_rate > 0 && own.channels > 0, "{sound:?}");
+            if sound.codec.is_copy() {
+                prop_assert_eq!((sound.channels, sound.sample_rate, &sound.layout), (own.channels, own.sample_rate, &own.layout));
+                prop_assert!(copies_into(made.container, &stream.codec));
+            }
+            if let Some(blocks) = sound.codec.blocks() {
+                prop_assert_eq!(blocks.sample_rate_for(sound.sample_rate), sound.sample_rate);
+                prop_assert!(blocks.layouts.contains(&sound.layout.as_str()), "{}", sound.layout);
+                prop_assert!(sound.bit_rate.is_none_or(|rate| rate.0 >= *blocks.rates.start()));
+            }
+        }
         let forecast = forecast(&made, &source.facts, &[]);
         prop_assert_eq!(forecast.size.0, forecast.picture.0 + forecast.sound.0 + forecast.overhead.0);
         prop_assert!(made.decisions.iter().all(|decision| !decision.what.is_empty() && !decision.because.is_empty()));

@@ -115,6 +115,7 @@ fn stills(source: &SourceRef) -> Result<(), Problem> {
                     width: wish.width,
                     field: wish.field,
                     shape: wish.shape.as_ref(),
+                    scope: wish.scope,
                     output: &wish.output,
                 };
                 match open.write(still, Path::new(".")) {

@@ -40,7 +40,7 @@ fn main() {
                 .map(|place| {
                     let at = Rational::constant(place * 197 % frames, 25);
                     let began = Instant::now();
-                    let wish = StillWish { at, width: 1280, field: ShownField::Both, shape: None, output: &output };
+                    let wish = StillWish { at, width: 1280, field: ShownField::Both, shape: None, scope: None, output: &output };
                     stills.write(wish, folder.path()).unwrap();
                     began.elapsed().as_secs_f64() * 1e3
                 })

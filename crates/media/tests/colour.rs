@@ -341,7 +341,14 @@ fn what_is_shown_has_the_colours_that_are_meant() {
     let folder = tempfile::tempdir().unwrap();
     let shown = |name: &str| {
         let output = file(folder.path(), name);
-        let wish = StillWish { at: Rational::ZERO, width: SIDE as u32, field: ShownField::Both, shape: None, output: &output };
+        let wish = StillWish {
+            at: Rational::ZERO,
+            width: SIDE as u32,
+            field: ShownField::Both,
+            shape: None,
+            scope: None,
+            output: &output,
+        };
         still(&source(folder.path(), "film.ts"), wish, folder.path()).unwrap();
     };
     let kinds = [
@@ -474,7 +481,7 @@ fn what_is_laid_over_is_white_where_the_pictures_own_white_is() {
     let folder = tempfile::tempdir().unwrap();
     write(&folder.path().join("white.y4m"), &[Picture::plain(40, 40, 235)], (25, 1), 'p', "");
     let png = file(folder.path(), "mark.png");
-    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, scope: None, output: &png };
     still(&source(folder.path(), "white.y4m"), wish, folder.path()).unwrap();
     let mark = json!({ "picture": "mark.png", "place": "top_left", "width": 50, "margin": 0, "opacity": 100 });
     // 203 cd/m² as PQ and as HLG (ITU-R BT.2408, table 1), and the white of a standard display in both ranges.
@@ -529,7 +536,7 @@ fn overlays_stand_where_they_should_and_nothing_else_is_touched() {
     let white = Picture::plain(40, 20, 235);
     write(&folder.path().join("white.y4m"), &[white], (25, 1), 'p', "");
     let png = file(folder.path(), "mark.png");
-    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, scope: None, output: &png };
     still(&source(folder.path(), "white.y4m"), wish, folder.path()).unwrap();
     let mark = json!({ "picture": "mark.png", "place": "top_left", "width": 20, "margin": 5, "opacity": 100 });
     let plan = lossless(&reading, json!({ "overlays": { "watermark": mark } }));
@@ -615,7 +622,7 @@ fn alpha_stays_or_the_plan_says_that_it_goes() {
     let drawn = clearing(folder.path());
     write(&folder.path().join("mark.y4m"), &[Picture::plain(40, 20, 235)], (25, 1), 'p', "");
     let png = file(folder.path(), "mark.png");
-    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, output: &png };
+    let wish = StillWish { at: Rational::ZERO, width: 40, field: ShownField::Both, shape: None, scope: None, output: &png };
     still(&source(folder.path(), "mark.y4m"), wish, folder.path()).unwrap();
     let curve: Vec<String> = (0..2).map(|place| format!("{place} {place} {place}")).collect();
     std::fs::write(folder.path().join("same.cube"), format!("LUT_1D_SIZE 2\n{}\n", curve.join("\n"))).unwrap();

@@ -346,7 +346,7 @@ fn where_a_clock_jumps_scan_marks_and_pictures_count_by_one_clock() {
             for (halves, bright) in [(-3, false), (1, true)] {
                 let output = FileRef { root: folder.path().display().to_string(), path: "still.png".parse().unwrap() };
                 let at = Rational::new((flash(recording, number) * 50.0).round() as i64 + halves, 50).unwrap();
-                let wish = StillWish { at, width: 160, field: ShownField::Both, shape: None, output: &output };
+                let wish = StillWish { at, width: 160, field: ShownField::Both, shape: None, scope: None, output: &output };
                 stills.write(wish, folder.path()).unwrap();
                 let drawn = beryl_media::pictures(&SourceRef::of(output)).unwrap().remove(0).luma;
                 let mean = drawn.iter().map(|code| u64::from(*code)).sum::<u64>() / drawn.len() as u64;

@@ -133,7 +133,8 @@ fn tried(folder: &Path, name: &str) {
     let Ok(reading) = probe(&source) else { return };
     let reading = scan(&source, true, &Control::default(), &|_| {}).map_or(reading, |(reading, _)| reading);
     let png = FileRef { root: folder.display().to_string(), path: "still.png".parse().unwrap() };
-    let wish = StillWish { at: Rational::constant(1, 5), width: 64, field: ShownField::Both, shape: None, output: &png };
+    let wish =
+        StillWish { at: Rational::constant(1, 5), width: 64, field: ShownField::Both, shape: None, scope: None, output: &png };
     drop(still(&source, wish, folder));
     let own = json!({ "picture": { "size": { "rule": "fit", "width": 160, "height": 160 } }, "salvage": true });
     let plain = json!({});

@@ -340,7 +340,7 @@ fn a_cancelled_job_ends_soon_and_leaves_nothing_and_one_run_goes_without_the_oth
 }
 
 fn wish(frame: i64, output: &FileRef) -> StillWish<'_> {
-    StillWish { at: Rational::constant(frame, 25), width: 480, field: ShownField::Both, shape: None, output }
+    StillWish { at: Rational::constant(frame, 25), width: 480, field: ShownField::Both, shape: None, scope: None, output }
 }
 
 #[test]

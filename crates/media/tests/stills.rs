@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use beryl_core::protocol::{FileRef, ShownField, SourceRef};
+use beryl_core::protocol::{FileRef, Scope, ShownField, SourceRef};
 use beryl_core::time::Rational;
 use beryl_demo::{Clip, clips, make};
 use beryl_media::{StillWish, Stills, silence_libraries};
@@ -27,9 +27,36 @@ fn film(folder: &Path, name: &str, seconds: i64, key_interval: &'static str) -> 
 fn picture(stills: &mut Stills, folder: &Path, place: i64, width: u32) -> Vec<u8> {
     let output = FileRef { root: folder.display().to_string(), path: "still.jpg".parse().unwrap() };
     let at = Rational::constant(place, 50);
-    let wish = StillWish { at, width, field: ShownField::Both, shape: None, output: &output };
+    let wish = StillWish { at, width, field: ShownField::Both, shape: None, scope: None, output: &output };
     stills.write(wish, folder).unwrap();
     std::fs::read(folder.join("still.jpg")).unwrap()
+}
+
+/// The brightest code of each line of a scope, from the top.
+fn lines(source: &SourceRef, folder: &Path, scope: Scope) -> Vec<u8> {
+    let output = FileRef { root: folder.display().to_string(), path: "scope.png".parse().unwrap() };
+    let wish =
+        StillWish { at: Rational::ZERO, width: 512, field: ShownField::Both, shape: None, scope: Some(scope), output: &output };
+    Stills::open(source).unwrap().write(wish, folder).unwrap();
+    let file = std::io::BufReader::new(std::fs::File::open(folder.join("scope.png")).unwrap());
+    let mut image = png::Decoder::new(file).read_info().unwrap();
+    let mut bytes = vec![0; image.output_buffer_size().unwrap()];
+    let line = image.next_frame(&mut bytes).unwrap().line_size;
+    bytes.chunks(line).map(|line| line.iter().copied().max().unwrap_or(0)).collect()
+}
+
+#[test]
+fn scopes_show_where_the_codes_of_a_picture_are() {
+    let folder = tempfile::tempdir().unwrap();
+    // A screen with much white, and a film that is brought into the middle.
+    let screen = film(folder.path(), "glaze-db_screen.mp4", 1, "12");
+    let kiln = film(folder.path(), "kiln-07_firing_cam-b.mp4", 1, "12");
+    let [bright, dark] = [&screen, &kiln].map(|source| lines(source, folder.path(), Scope::Waveform));
+    assert_eq!((bright.len(), dark.len()), (256, 256));
+    // Which part of the light traces stands in the upper third.
+    let upper = |lines: &[u8]| lines[..85].iter().filter(|code| **code > 60).count();
+    assert!(upper(&bright) > 0 && upper(&bright) != upper(&dark), "{} and {}", upper(&bright), upper(&dark));
+    assert_ne!(lines(&screen, folder.path(), Scope::Vectorscope), lines(&kiln, folder.path(), Scope::Vectorscope));
 }
 
 #[test]

@@ -69,7 +69,14 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
             app.engine
                 .still(
                     &reference,
-                    Still { at: thumbnail_moment(reading), width: THUMBNAIL_WIDTH, field: ShownField::Both, shape: None, output },
+                    Still {
+                        at: thumbnail_moment(reading),
+                        width: THUMBNAIL_WIDTH,
+                        field: ShownField::Both,
+                        shape: None,
+                        scope: None,
+                        output,
+                    },
                 )
                 .await
                 .is_ok()

@@ -1,7 +1,7 @@
 //! The start and the end of the server.
 
-use std::net::{IpAddr, SocketAddr};
 use std::fs::Permissions;
+use std::net::{IpAddr, SocketAddr};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

@@ -52,7 +52,7 @@ impl Found<'_> {
 }
 
 /// A house in which something of everything has happened: made, failed, withheld and waiting outputs, a proof, a watch folder.
-async fn furnish(application: &Application) -> Outcome<(String, String)> {
+async fn furnish(application: &Application) -> Outcome<(String, String, String)> {
     let media = application.folder("media")?;
     make_clips(&media, &["openday-94_tape-2.mov", "interview_odile_en-fr.mkv"], 2)?;
     std::fs::write(media.join("broken.mov"), "no film")?;
@@ -83,14 +83,15 @@ async fn furnish(application: &Application) -> Outcome<(String, String)> {
         "destination_storage": storage, "destination": "out", "settle_seconds": 5,
     });
     application.call(Method::POST, "/api/watch", Some(watch)).await?;
-    let source = cells(&sheet).iter().find(|cell| cell["run"]["state"] == "done").map(|cell| cell["source"].clone());
-    Ok((id, source.and_then(|id| Some(id.as_str()?.to_owned())).ok_or("nothing was made")?))
+    let made = cells(&sheet).into_iter().find(|cell| cell["run"]["state"] == "done").ok_or("nothing was made")?;
+    let part = |key: &str| made[key].as_str().map(str::to_owned).ok_or("a cell without its key");
+    Ok((id, part("source")?, part("deliverable")?))
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
     let application = Application::start().await?;
-    let (sheet, source) = furnish(&application).await?;
+    let (sheet, source, column) = furnish(&application).await?;
     let checker = std::fs::read_to_string(CHECKER)?;
     let mut faults = Vec::new();
     for look in ["dark", "light"] {
@@ -116,6 +117,15 @@ async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
             found.look_over(place).await?;
             found.close().await?;
         }
+        for (button, sign, place) in [
+            ("[data-testid=suggestions]", "[data-testid=take-all]", "the suggestions"),
+            ("[data-testid=columns]", "[aria-label^='Width of']", "the columns"),
+        ] {
+            browser.find(button).await?.click().await?;
+            browser.find(sign).await?;
+            found.look_over(place).await?;
+            found.close().await?;
+        }
         for (cell, place) in [
             ("[role=gridcell][data-state=done]", "the slip of an output"),
             ("[role=columnheader]:nth-of-type(2)", "the slip of a column"),
@@ -124,11 +134,32 @@ async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
             browser.find(cell).await?.click().await?;
             found.press("\u{E007}", "[data-testid=slip] h2").await?;
             found.look_over(place).await?;
+            if place == "the slip of an output" {
+                browser.find("[data-testid=own-settings]").await?.click().await?;
+                browser.find("[data-testid=all-settings]").await?.click().await?;
+                found.look_over("the overrides").await?;
+                found.close().await?;
+            }
             browser.press("\u{E00C}").await?;
             browser.wait_for_count("[data-testid=slip]", 0, Duration::from_secs(10)).await?;
         }
         go(&format!("sheets/{sheet}/sources/{source}"), "[data-testid=picture][data-shown=true]").await?;
         found.look_over("the bench").await?;
+        for (key, sign, place) in [
+            ("v", "[data-testid=scopes-shown] img", "the scopes"),
+            ("m", "[data-testid=mend-panel]", "the mending"),
+            ("x", "[data-testid=crop-rule]", "the crop"),
+        ] {
+            found.press(key, sign).await?;
+            found.look_over(place).await?;
+        }
+        go(&format!("sheets/{sheet}/proof/{source}/{column}"), "[data-testid=prove]").await?;
+        found.look_over("the proofs").await?;
+        go("presets", "main tbody tr").await?;
+        browser.find_text("Make my own").await?.click().await?;
+        browser.find("[data-testid=preset-form] [data-setting]").await?;
+        found.look_over("a preset").await?;
+        found.close().await?;
         for place in ["queue", "watch", "presets", "settings"] {
             go(place, "main h1").await?;
             browser.wait_for_count("[aria-busy=true]", 0, Duration::from_secs(20)).await?;
@@ -138,6 +169,46 @@ async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
         found.press("n", "[role=dialog] input").await?;
         found.look_over("the new watch folder").await?;
         faults.append(&mut found.faults);
+    }
+    assert!(faults.is_empty(), "{}", faults.join("\n"));
+    Ok(())
+}
+
+/// Widths of rooms in which the page is used: two small screens, and a screen of 1280 with everything twice as large.
+const ROOMS: [(u32, u32); 3] = [(1024, 768), (768, 1024), (640, 400)];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn in_small_rooms_nothing_lies_outside() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (sheet, source, column) = furnish(&application).await?;
+    let browser = Browser::open(false).await?;
+    let places = [
+        ("sheets".to_owned(), "main button"),
+        (format!("sheets/{sheet}"), "[role=gridcell][data-state=done]"),
+        (format!("sheets/{sheet}/sources/{source}"), "[data-testid=picture][data-shown=true]"),
+        (format!("sheets/{sheet}/proof/{source}/{column}"), "[data-testid=prove]"),
+        ("queue".to_owned(), "main table"),
+        ("watch".to_owned(), "[data-testid=watch-folder]"),
+        ("presets".to_owned(), "main tbody tr"),
+        ("settings".to_owned(), "main section"),
+    ];
+    // What can be pressed in the head or the foot of a place, and is not wholly in sight; and whether the page is too wide.
+    let outside = "const far = [...document.querySelectorAll('main header button, main header a, main footer button, nav a')].filter((one) => { \
+                   const { left, right, top, bottom, width } = one.getBoundingClientRect(); \
+                   return width > 0 && (left < 0 || right > innerWidth + 1 || top < 0 || bottom > innerHeight + 1); }).map((one) => one.textContent); \
+                   if (document.documentElement.scrollWidth > innerWidth) far.push(`${document.documentElement.scrollWidth} columns`); \
+                   return far;";
+    let mut faults = Vec::new();
+    for (width, height) in ROOMS {
+        let room = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+        browser.window.cdp().send_raw("Emulation.setDeviceMetricsOverride", room).await?;
+        for (place, sign) in &places {
+            browser.window.goto(&format!("{}/{place}", application.address())).await?;
+            browser.find(sign).await?;
+            let far = browser.window.execute(outside, vec![]).await?;
+            let far = far.json().as_array().cloned().unwrap_or_default();
+            faults.extend(far.iter().map(|what| format!("{width}×{height}, {place}: {what}")));
+        }
     }
     assert!(faults.is_empty(), "{}", faults.join("\n"));
     Ok(())

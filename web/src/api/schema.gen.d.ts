@@ -5334,6 +5334,8 @@ export interface operations {
                 field?: components["schemas"]["ShownField"];
                 /** @description Colour, levels and what is laid over, as a JSON merge patch on a preset: the picture is shown so. */
                 look?: string | null;
+                /** @description Its codes measured in this way, in place of the picture. */
+                scope?: ("waveform" | "vectorscope") | null;
             };
             header?: never;
             path: {

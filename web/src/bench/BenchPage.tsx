@@ -16,6 +16,7 @@ import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { useViewing } from "../shared/viewing";
 import { timecodeText } from "../shared/timecode";
+import { LARGE_PART, NARROW_PART, TWO_PARTS } from "../shared/twoParts";
 import { plural } from "../shared/words";
 import { patchAfter, patchWithout } from "../sheets/overrides";
 import { byHand, type CropRule, ruleOf } from "./crop";
@@ -29,8 +30,9 @@ import { withValue } from "../catalogue/catalogue";
 import { seen } from "./mending";
 import { MendPanel } from "./MendPanel";
 import { Picture } from "./Picture";
-import { clamp, clockOf } from "./position";
+import { clamp, clockOf, shuttled } from "./position";
 import { useRowSettings } from "./rowSettings";
+import { Scopes } from "./Scopes";
 
 export default function BenchPage() {
   const { id = "", source = "" } = useParams();
@@ -66,7 +68,11 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const clock = useMemo(() => clockOf(reading, curves), [reading, curves]);
   const [frame, setFrame] = useState(0);
   const [field, setField] = useState<ShownField>("both");
-  const [playing, setPlaying] = useState(false);
+  // How fast it moves, by the pace of the source: backwards below nought.
+  const [speed, setSpeed] = useState(0);
+  const [hasScopes, setScopes] = useState(false);
+  const [isLooping, setLooping] = useState(false);
+  const playing = speed !== 0;
   const [wantedView, setView] = useState<View | null>(null);
   const row = useRowSettings(sheet, bench);
   const [panel, setPanel] = useState<"crop" | "mend" | null>(null);
@@ -104,7 +110,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const view = wantedView ?? { from: 0, to: Math.max(clock.length, 0.04) };
 
   const go = (to: number) => {
-    setPlaying(false);
+    setSpeed(0);
     setFrame(clamp(to, 0, clock.frames - 1));
   };
   const seek = (seconds: number) => {
@@ -115,10 +121,11 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     row.set(
       patchAfter(row.overrides, suggestion.settings),
       `${suggestion.what}: taken for all outputs of ${source.name}.`,
+      true,
     );
   };
   const drop = (suggestion: BenchSuggestion) => {
-    row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`);
+    row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`, true);
   };
   const setCrop = () => {
     row.set(
@@ -126,11 +133,12 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
       rule === null
         ? `${source.name}: cut from the preset.`
         : `${source.name}: ${worked?.what ?? "cut"}, for all outputs.`,
+      true,
     );
   };
   const saveParts = (next: Part[]) => {
     const others = patchWithout(row.overrides, { parts: null });
-    row.set(next.length === 0 ? others : { ...others, parts: secondsOf(next, clock) });
+    row.set(next.length === 0 ? others : { ...others, parts: secondsOf(next, clock) }, `The marks of ${source.name}`);
   };
   const mark = (next: Marks) => {
     setOpen(next.open);
@@ -138,13 +146,15 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   };
   const copyMarks = async () => {
     try {
-      await api.setRows(
+      const before = await api.setRows(
         sheet,
         alike.map((row) => row.id),
         { parts: secondsOf(marks.parts, clock) },
         true,
       );
-      tell(`The same marks are set for ${plural(alike.length, "source")} as long.`);
+      tell(`The same marks are set for ${plural(alike.length, "source")} as long.`, async () => {
+        for (const { sources, overrides } of before) await api.setRows(sheet, sources, overrides);
+      });
     } catch (error) {
       refuse(error);
     }
@@ -158,8 +168,33 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
       refuse(error);
     }
   };
+  /** Shows a part of the length around the playhead, so many times as long as the one that is shown. */
+  const zoomTime = (by: number) => {
+    const length = clamp((view.to - view.from) * by, Math.min(1, clock.length), clock.length);
+    const from = clamp(clock.timeOf(frame) - length / 2, 0, Math.max(0, clock.length - length));
+    setView(length >= clock.length ? null : { from, to: from + length });
+  };
+  const mayPlay = viewing?.state === "ready";
   const toggle = () => {
-    setPlaying(!playing && viewing?.state === "ready");
+    setSpeed(playing || !mayPlay ? 0 : 1);
+  };
+  const shuttle = (direction: 1 | -1) => {
+    setSpeed(mayPlay ? shuttled(speed, direction) : 0);
+  };
+  // What is repeated: the part at the playhead, or all of it.
+  const part = parts.find((one) => one.first <= frame && frame < one.end) ?? parts[0];
+  const loop = isLooping
+    ? {
+        from: clock.timeOf(part?.first ?? 0),
+        to: part && part.end < clock.frames ? clock.timeOf(part.end) : clock.length,
+      }
+    : null;
+  const rows = whole?.sources ?? [];
+  const here = rows.findIndex((one) => one.id === source.id);
+  const neighbour = (by: number) => (here < 0 ? undefined : rows[here + by]);
+  const goTo = (by: number) => {
+    const other = neighbour(by);
+    if (other) void navigate(`/sheets/${sheet}/sources/${other.id}`);
   };
   useActions([
     {
@@ -204,12 +239,104 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
         go(clock.frames - 1);
       },
     },
-    { name: playing ? "Stop" : "Play", key: " ", enabled: viewing?.state === "ready", run: toggle },
+    { name: playing ? "Stop" : "Play", key: " ", enabled: mayPlay, run: toggle },
+    {
+      name: "Play on, faster each time",
+      key: "l",
+      enabled: mayPlay,
+      run: () => {
+        shuttle(1);
+      },
+    },
+    {
+      name: "Play back, faster each time",
+      key: "j",
+      enabled: mayPlay,
+      run: () => {
+        shuttle(-1);
+      },
+    },
+    {
+      name: "Stand still",
+      key: "k",
+      enabled: playing,
+      run: () => {
+        setSpeed(0);
+      },
+    },
+    {
+      name: isLooping ? "Do not repeat" : "Repeat the marked part",
+      key: "r",
+      run: () => {
+        setLooping(!isLooping);
+      },
+    },
+    {
+      name: hasScopes ? "Put the scopes away" : "Show waveform and vectorscope",
+      key: "v",
+      run: () => {
+        setScopes(!hasScopes);
+      },
+    },
+    {
+      name: "Go to the in point",
+      key: "I",
+      enabled: part !== undefined || open !== null,
+      run: () => {
+        go(open ?? part?.first ?? 0);
+      },
+    },
+    {
+      name: "Go to the out point",
+      key: "O",
+      enabled: part !== undefined,
+      run: () => {
+        go((part?.end ?? 1) - 1);
+      },
+    },
+    {
+      name: "Clear the marks",
+      key: "c",
+      enabled: parts.length > 0 || open !== null,
+      run: () => {
+        mark({ parts: [], open: null });
+      },
+    },
+    {
+      name: "Next source",
+      key: "PageDown",
+      enabled: neighbour(1) !== undefined,
+      run: () => {
+        goTo(1);
+      },
+    },
+    {
+      name: "Previous source",
+      key: "PageUp",
+      enabled: neighbour(-1) !== undefined,
+      run: () => {
+        goTo(-1);
+      },
+    },
     {
       name: "Show the whole length",
       key: "w",
       run: () => {
         setView(null);
+      },
+    },
+    {
+      name: "See the time closer",
+      key: "+",
+      run: () => {
+        zoomTime(0.5);
+      },
+    },
+    {
+      name: "See more of the time",
+      key: "-",
+      run: () => {
+        zoomTime(2);
       },
     },
     {
@@ -275,21 +402,22 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
           Back to the sheet<Key>Esc</Key>
         </Button>
       </Bar>
-      <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
-        <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+      <Box sx={TWO_PARTS}>
+        <Box sx={LARGE_PART}>
           <Picture
             source={source.id}
             clock={clock}
             frame={frame}
             field={field}
             look={look}
-            playing={playing}
+            speed={speed}
+            loop={loop}
             viewing={viewing}
             onMoved={(seconds) => {
               setFrame(clock.frameAt(seconds));
             }}
             onStopped={() => {
-              setPlaying(false);
+              setSpeed(0);
             }}
             over={
               cropping && crop
@@ -309,10 +437,11 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
           <Box
             sx={{
               flex: "none",
-              height: 42,
+              minHeight: 42,
               display: "flex",
+              flexWrap: { xs: "wrap", lg: "nowrap" },
               alignItems: "center",
-              gap: 1.25,
+              columnGap: 1.25,
               px: 2,
               whiteSpace: "nowrap",
               overflow: "hidden",
@@ -322,13 +451,19 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
             <Button
               color="inherit"
               variant="outlined"
-              disabled={viewing?.state !== "ready"}
+              disabled={!mayPlay}
               onClick={toggle}
-              title="Play or stop (Space)"
+              title="Play or stop (Space); J and L play back and on, faster each time, K stands still"
               sx={{ minWidth: 60 }}
             >
               {playing ? "Stop" : "Play"}
             </Button>
+            {playing && speed !== 1 && (
+              <Box role="status" sx={{ fontFamily: MONO, fontSize: 12 }}>
+                {speed < 0 ? "−" : ""}
+                {Math.abs(speed)}×
+              </Box>
+            )}
             <Button
               color="inherit"
               onClick={() => {
@@ -379,6 +514,18 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
                 As mended
               </Button>
             )}
+            <Button
+              color="inherit"
+              variant={hasScopes ? "outlined" : "text"}
+              aria-pressed={hasScopes}
+              onClick={() => {
+                setScopes(!hasScopes);
+              }}
+              title="Waveform and vectorscope of the frame at the playhead (V)"
+              data-testid="scopes"
+            >
+              Scopes
+            </Button>
             <Button
               color="inherit"
               variant={panel === "mend" ? "outlined" : "text"}
@@ -434,21 +581,8 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
             onSeek={seek}
           />
         </Box>
-        <Box
-          component="aside"
-          aria-label="The reading"
-          data-testid="reading"
-          sx={{
-            width: 330,
-            flex: "none",
-            overflow: "auto",
-            borderLeft: 1,
-            borderColor: "divider",
-            bgcolor: "background.paper",
-            px: 2,
-            pb: 2,
-          }}
-        >
+        <Box component="aside" aria-label="The reading" data-testid="reading" sx={NARROW_PART}>
+          {hasScopes && <Scopes source={source.id} at={clock.exactTimeOf(frame)} look={look} />}
           {cropping && (
             <CropPanel
               bench={bench}

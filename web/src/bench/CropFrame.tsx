@@ -1,7 +1,7 @@
 /** The part of the picture that is kept, drawn over it, with handles. */
 import Box from "@mui/material/Box";
 import type { SxProps } from "@mui/material/styles";
-import { type CSSProperties, type ReactNode, useState } from "react";
+import { type CSSProperties, useState } from "react";
 import type { Crop } from "../api/client";
 import { dragged, type Edges, type Rectangle } from "./crop";
 
@@ -35,6 +35,22 @@ const CURSORS: Record<string, string> = {
   "10": "ew-resize",
 };
 
+/** Pixels of the source that an arrow key moves a handle by; with Shift ten times as many. */
+const STEP = 2;
+
+const ARROWS: Record<string, [number, number]> = {
+  ArrowLeft: [-STEP, 0],
+  ArrowRight: [STEP, 0],
+  ArrowUp: [0, -STEP],
+  ArrowDown: [0, STEP],
+};
+
+function wordsOf({ x, y }: Edges): string {
+  const down = ["top", "", "bottom"][y + 1];
+  const across = ["left", "", "right"][x + 1];
+  return [down, across].filter(Boolean).join(" ");
+}
+
 /** Kept in words that tests and cursors go by. */
 function nameOf(edges: Edges): string {
   return `${String(edges.x)}${String(edges.y)}`;
@@ -55,22 +71,26 @@ export function CropFrame({ crop, width, height, onDrag }: Props) {
   const grip = (edges: Edges) => ({
     part,
     edges,
+    scale: [across, down] as const,
     move: (from: Rectangle, x: number, y: number) => {
       onDrag(dragged(from, edges, x / across, y / down, crop.width, crop.height));
     },
   });
   return (
-    <Grip
-      {...grip({ x: 0, y: 0 })}
-      testid="crop-frame"
-      sx={{ ...shade, cursor: "move", touchAction: "none" }}
-      style={place}
-    >
+    <Box sx={shade} style={place}>
+      <Grip
+        {...grip({ x: 0, y: 0 })}
+        testid="crop-frame"
+        name="What is kept: the arrow keys move it"
+        sx={{ position: "absolute", inset: 0, cursor: "move", touchAction: "none" }}
+        style={{}}
+      />
       {HANDLES.map((edges) => (
         <Grip
           key={nameOf(edges)}
           {...grip(edges)}
           testid={`crop-handle-${nameOf(edges)}`}
+          name={`Edge of what is kept, ${wordsOf(edges)}: the arrow keys move it`}
           sx={{
             position: "absolute",
             width: 12,
@@ -86,26 +106,41 @@ export function CropFrame({ crop, width, height, onDrag }: Props) {
           style={{ left: `${String((edges.x + 1) * 50)}%`, top: `${String((edges.y + 1) * 50)}%` }}
         />
       ))}
-    </Grip>
+    </Box>
   );
 }
 
 interface GripProps {
   part: Rectangle;
   testid: string;
+  name: string;
+  /** Pixels of the page that one of the source takes, across and down. */
+  scale: readonly [number, number];
   /** Told what the part was when the drag began, and how far it has come in pixels of the page. */
   move: (from: Rectangle, x: number, y: number) => void;
   sx: SxProps;
   style: CSSProperties;
-  children?: ReactNode;
 }
 
-/** Something that can be dragged. */
-function Grip({ part, testid, move, sx, style, children }: GripProps) {
+/** Something that can be dragged, or moved by the arrow keys. */
+function Grip({ part, testid, name, scale, move, sx, style }: GripProps) {
   const [start, setStart] = useState<{ x: number; y: number; part: Rectangle } | null>(null);
   return (
     <Box
       data-testid={testid}
+      role="slider"
+      tabIndex={0}
+      aria-label={name}
+      aria-valuenow={part.width}
+      aria-valuetext={`${String(part.width)} by ${String(part.height)}, ${String(part.x)} from the left, ${String(part.y)} from the top`}
+      onKeyDown={(event: React.KeyboardEvent) => {
+        const step = ARROWS[event.key];
+        if (!step) return;
+        event.preventDefault();
+        event.stopPropagation();
+        const times = event.shiftKey ? 10 : 1;
+        move(part, step[0] * times * scale[0], step[1] * times * scale[1]);
+      }}
       onPointerDown={(event: React.PointerEvent) => {
         event.stopPropagation();
         event.currentTarget.setPointerCapture(event.pointerId);
@@ -119,8 +154,6 @@ function Grip({ part, testid, move, sx, style, children }: GripProps) {
       }}
       sx={sx}
       style={style}
-    >
-      {children}
-    </Box>
+    />
   );
 }

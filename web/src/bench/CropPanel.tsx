@@ -5,6 +5,7 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import type { Bench, Crop } from "../api/client";
+import { timecodeText } from "../shared/timecode";
 import { Heading } from "../sheets/SlipParts";
 import { type CropRule, SHAPES } from "./crop";
 import { CropFrame } from "./CropFrame";
@@ -115,6 +116,7 @@ export function CropPanel({ bench, clock, rule, crop, fault, onRule, onSet, onSe
               key={place}
               source={bench.source.id}
               at={clock.exactTimeOf(clock.frameAt(seconds))}
+              name={`The picture at ${timecodeText(seconds, clock.count)}`}
               crop={fault ? undefined : crop}
               onClick={() => {
                 onSeek(seconds);
@@ -133,11 +135,13 @@ const PICTURE = 145;
 function Moment({
   source,
   at,
+  name,
   crop,
   onClick,
 }: {
   source: string;
   at: string;
+  name: string;
   crop: Crop | undefined;
   onClick: () => void;
 }) {
@@ -145,6 +149,7 @@ function Moment({
   return (
     <Box
       component="button"
+      aria-label={name}
       onClick={onClick}
       sx={{
         all: "unset",

@@ -42,7 +42,7 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
                 aids={aids}
                 languages={languages}
                 onChange={(value) => {
-                  row.set(withValue(row.overrides, setting.place, value));
+                  row.set(withValue(row.overrides, setting.place, value), `${setting.name} of ${bench.source.name}`);
                 }}
               />
             ))}

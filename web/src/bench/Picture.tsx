@@ -3,6 +3,7 @@ import Box from "@mui/material/Box";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import type { ShownField, Viewing } from "../api/client";
 import { useRoom } from "../shared/room";
+import { stillOf, useNewest } from "./newest";
 import type { Clock } from "./position";
 
 interface Props {
@@ -12,7 +13,10 @@ interface Props {
   field: ShownField;
   /** Colour, levels and what is laid over, as a patch on a preset. */
   look: unknown;
-  playing: boolean;
+  /** How fast it moves, by the pace of the source: backwards below nought, still at nought. */
+  speed: number;
+  /** What is repeated, in seconds from the first frame. */
+  loop: { from: number; to: number } | null;
   viewing: Viewing | undefined;
   /** Where the motion is, in seconds from the first frame. */
   onMoved: (seconds: number) => void;
@@ -24,65 +28,53 @@ interface Props {
 /** Columns that a still is asked for: as many as are shown on dense screens, and no more. */
 const STILL_WIDTH = 1280;
 
-/** The address of the newest still that is loaded; while one is on its way, no other is asked for. */
-function useNewest(wanted: string): string | null {
-  const [shown, setShown] = useState<string | null>(null);
-  const target = useRef(wanted);
-  const loading = useRef(false);
-  const ended = useRef(false);
-  useEffect(() => {
-    ended.current = false;
-    return () => {
-      ended.current = true;
-    };
-  }, []);
-  useEffect(() => {
-    target.current = wanted;
-    const load = () => {
-      const address = target.current;
-      loading.current = true;
-      const image = new Image();
-      const settle = () => {
-        loading.current = false;
-        if (ended.current) return;
-        if (image.naturalWidth > 0) setShown(address);
-        if (target.current !== address) load();
-      };
-      image.onload = settle;
-      image.onerror = settle;
-      image.src = address;
-    };
-    if (!loading.current) load();
-  }, [wanted]);
-  return shown;
-}
-
-export function Picture({ source, clock, frame, field, look, playing, viewing, onMoved, onStopped, over }: Props) {
+export function Picture({ source, clock, frame, field, look, speed, loop, viewing, onMoved, onStopped, over }: Props) {
   const [area, room] = useRoom();
   const [shape, setShape] = useState(0);
-  const wanted = `/api/sources/${source}/still?at=${clock.exactTimeOf(frame)}&width=${String(STILL_WIDTH)}&field=${field}${look == null ? "" : `&look=${encodeURIComponent(JSON.stringify(look))}`}`;
+  const wanted = stillOf(source, clock.exactTimeOf(frame), STILL_WIDTH, look, { field });
   const shown = useNewest(wanted);
   const player = useRef<HTMLVideoElement>(null);
-  const start = useRef(0);
+  const at = useRef(0);
+  const repeated = useRef(loop);
+  const playing = speed > 0;
   useEffect(() => {
-    if (!playing) start.current = clock.timeOf(frame);
-  }, [playing, clock, frame]);
+    repeated.current = loop;
+  }, [loop]);
+  useEffect(() => {
+    if (speed === 0) at.current = clock.timeOf(frame);
+  }, [speed, clock, frame]);
   useEffect(() => {
     const element = player.current;
-    if (!playing || !element) return;
-    element.currentTime = start.current;
-    element.play().catch(onStopped);
-    let request = requestAnimationFrame(function follow() {
-      onMoved(element.currentTime);
+    if (speed === 0 || !element) return;
+    element.currentTime = at.current;
+    if (speed > 0) {
+      element.playbackRate = speed;
+      element.play().catch(onStopped);
+    }
+    let last = performance.now();
+    let request = requestAnimationFrame(function follow(now) {
+      // Browsers do not play backwards: there the stills follow as fast as they come.
+      const moved = speed > 0 ? element.currentTime : at.current + (speed * (now - last)) / 1000;
+      last = now;
+      const { from, to } = repeated.current ?? { from: 0, to: Infinity };
+      const isOut = speed > 0 ? moved >= to : moved <= from;
+      if (isOut && !repeated.current) {
+        onMoved(0);
+        onStopped();
+        return;
+      }
+      at.current = isOut ? (speed > 0 ? from : to) : moved;
+      if (isOut) element.currentTime = at.current;
+      onMoved(at.current);
       request = requestAnimationFrame(follow);
     });
     return () => {
       element.pause();
       cancelAnimationFrame(request);
     };
-    // Only the switch between standing and moving starts or ends the motion.
+    // Only another speed starts or ends the motion.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [playing]);
+  }, [speed]);
   const fill = { position: "absolute", inset: 0, width: "100%", height: "100%", objectFit: "contain" } as const;
   // The picture stands whole in the middle of its room.
   const width = shape > 0 ? Math.min(room[0], room[1] * shape) : 0;
@@ -113,7 +105,14 @@ export function Picture({ source, clock, frame, field, look, playing, viewing, o
           src={viewing.url}
           playsInline
           preload="auto"
-          onEnded={onStopped}
+          onEnded={({ currentTarget }) => {
+            if (!repeated.current) {
+              onStopped();
+              return;
+            }
+            currentTarget.currentTime = repeated.current.from;
+            currentTarget.play().catch(onStopped);
+          }}
           sx={{ ...fill, visibility: playing ? "visible" : "hidden" }}
         />
       )}

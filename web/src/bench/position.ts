@@ -66,6 +66,17 @@ export function clockOf(reading: Reading | null | undefined, curves: Curves | un
   };
 }
 
+/** The highest speed, by the pace of the source. */
+const FASTEST = 8;
+
+/** The speed after another press in a direction: faster that way, or slower where it went the other one. */
+export function shuttled(speed: number, direction: 1 | -1): number {
+  const along = speed * direction;
+  if (along < -1) return speed / 2;
+  if (along <= 0) return direction;
+  return Math.min(along * 2, FASTEST) * direction;
+}
+
 export function clamp(value: number, least: number, most: number): number {
   return Math.min(Math.max(value, least), most);
 }

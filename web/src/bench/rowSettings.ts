@@ -8,13 +8,13 @@ import type { Patch } from "../sheets/overrides";
 
 export interface RowSettings {
   overrides: Patch;
-  /** Sets other ones; with words, it is told and can be taken back. */
-  set: (next: Patch, words?: string) => void;
+  /** Sets other ones, which can be taken back; what is worth it is told as well. */
+  set: (next: Patch, words: string, isTold?: boolean) => void;
 }
 
 export function useRowSettings(sheet: string, bench: Bench): RowSettings {
   const client = useQueryClient();
-  const { tell, refuse } = useTell();
+  const { tell, step, refuse } = useTell();
   // What is on its way to the server is shown until the server answers with it.
   const [unsaved, setUnsaved] = useState<Patch | null>(null);
   const overrides = unsaved ?? bench.overrides ?? {};
@@ -28,11 +28,11 @@ export function useRowSettings(sheet: string, bench: Bench): RowSettings {
       setUnsaved((now) => (now === next ? null : now));
     }
   };
-  const set = (next: Patch, words?: string) => {
+  const set = (next: Patch, words: string, isTold = false) => {
     const before = overrides;
     save(next)
       .then(() => {
-        if (words !== undefined) tell(words, () => save(before));
+        (isTold ? tell : step)(words, () => save(before));
       })
       .catch(refuse);
   };

@@ -1,20 +1,15 @@
 /** The presets, side by side. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import Dialog from "@mui/material/Dialog";
-import DialogActions from "@mui/material/DialogActions";
-import DialogContent from "@mui/material/DialogContent";
-import DialogTitle from "@mui/material/DialogTitle";
-import TextField from "@mui/material/TextField";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type PresetItem } from "../api/client";
+import { api, type Preset, type PresetItem } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
-import { useTell } from "../shared/messages";
+import { useAsk, useTell } from "../shared/messages";
 import { Pending } from "../shared/Pending";
-import { MONO } from "../shared/theme";
 import { plural, sizeText } from "../shared/words";
+import { type Edited, PresetDialog } from "./PresetDialog";
 
 type Order = "given" | "weight";
 
@@ -22,16 +17,43 @@ export default function PresetsPage() {
   const { data, error, refetch } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
   const presets = data ?? [];
   const [order, setOrder] = useState<Order>("given");
-  const [edited, setEdited] = useState<string | null>(null);
+  const [edited, setEdited] = useState<Edited | null>(null);
+  const ask = useAsk();
   const client = useQueryClient();
   const { tell, refuse } = useTell();
   const shown =
     order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
-  const copy = (item: PresetItem) => {
-    const own = item.is_builtin
-      ? { ...item.preset, id: `${item.preset.id}-own`, name: `${item.preset.name}, own` }
+  const change = (item: PresetItem) => {
+    const own: Preset = item.is_builtin
+      ? { ...item.preset, id: freeId(item.preset.id, presets), name: `${item.preset.name}, own` }
       : item.preset;
-    setEdited(JSON.stringify(own, null, 2));
+    setEdited({ origin: item.preset, preset: own, replaces: item.is_builtin ? null : item.preset.id });
+  };
+  /** Saves a preset; one of the house that has its id is replaced only where somebody says so. */
+  const save = async (preset: Preset, replaces: string | null): Promise<boolean> => {
+    const present = presets.find((item) => item.preset.id === preset.id && !item.is_builtin)?.preset;
+    if (present && present.id !== replaces) {
+      const isMeant = await ask({
+        title: `Replace “${present.name}”?`,
+        text: `The house has a preset with the id ${preset.id} already. Columns made from it keep it as it was.`,
+        yes: "Replace it",
+        no: "Leave it",
+      });
+      if (!isMeant) return false;
+    }
+    await api.savePreset(preset);
+    tell(`“${preset.name}” is saved.`, () => (present ? api.savePreset(present) : api.removePreset(preset.id)));
+    await client.invalidateQueries({ queryKey: keys.presets });
+    return true;
+  };
+  const take = async (files: FileList | null) => {
+    for (const file of files ?? []) {
+      try {
+        await save(JSON.parse(await file.text()) as Preset, null);
+      } catch (error) {
+        refuse(error instanceof SyntaxError ? new Error(`${file.name} is no preset: ${error.message}`) : error);
+      }
+    }
   };
   const remove = (item: PresetItem) => {
     const again = () => client.invalidateQueries({ queryKey: keys.presets });
@@ -67,6 +89,17 @@ export default function PresetsPage() {
           }}
         >
           {order === "given" ? "Order by MB per minute" : "Order by role"}
+        </Button>
+        <Button color="inherit" component="label" title="Preset documents (.json)">
+          Import
+          <input
+            type="file"
+            accept=".json,application/json"
+            multiple
+            hidden
+            data-testid="import-presets"
+            onChange={(event) => void take(event.target.files)}
+          />
         </Button>
       </Bar>
       {!data && <Pending error={error} onAgain={() => void refetch()} />}
@@ -120,10 +153,19 @@ export default function PresetsPage() {
                   <Button
                     color="inherit"
                     onClick={() => {
-                      copy(item);
+                      change(item);
                     }}
                   >
                     {item.is_builtin ? "Make my own" : "Change"}
+                  </Button>
+                  <Button
+                    color="inherit"
+                    component="a"
+                    href={`data:application/json,${encodeURIComponent(JSON.stringify(item.preset, null, 2))}`}
+                    download={`${item.preset.id}.json`}
+                    aria-label={`Export ${item.preset.name}`}
+                  >
+                    Export
                   </Button>
                   {!item.is_builtin && (
                     <Button
@@ -141,9 +183,10 @@ export default function PresetsPage() {
           </tbody>
         </Box>
       </Box>
-      {edited !== null && (
-        <Editor
-          document={edited}
+      {edited && (
+        <PresetDialog
+          edited={edited}
+          onSave={(preset) => save(preset, edited.replaces)}
           onClose={() => {
             setEdited(null);
           }}
@@ -153,45 +196,12 @@ export default function PresetsPage() {
   );
 }
 
-function Editor({ document, onClose }: { document: string; onClose: () => void }) {
-  const [text, setText] = useState(document);
-  const [fault, setFault] = useState("");
-  const client = useQueryClient();
-  const save = async () => {
-    try {
-      await api.savePreset(JSON.parse(text));
-      await client.invalidateQueries({ queryKey: keys.presets });
-      onClose();
-    } catch (error) {
-      setFault(error instanceof Error ? error.message : String(error));
-    }
-  };
-  return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Preset document</DialogTitle>
-      <DialogContent>
-        <TextField
-          multiline
-          fullWidth
-          minRows={18}
-          maxRows={22}
-          value={text}
-          onChange={(event) => {
-            setText(event.target.value);
-          }}
-          error={fault !== ""}
-          helperText={fault || "A preset is a JSON document; its schema is at /api/preset-schema.json."}
-          slotProps={{ htmlInput: { "aria-label": "Preset document", style: { fontFamily: MONO, fontSize: 12 } } }}
-        />
-      </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
-        <Button color="inherit" onClick={onClose}>
-          Cancel
-        </Button>
-        <Button variant="contained" onClick={() => void save()}>
-          Save
-        </Button>
-      </DialogActions>
-    </Dialog>
-  );
+/** An id like this one that no preset has. */
+function freeId(id: string, presets: PresetItem[]): string {
+  const taken = new Set(presets.map((item) => item.preset.id));
+  const own = `${id}-own`;
+  for (let number = 2; ; number += 1) {
+    const wanted = number === 2 ? own : `${own}-${String(number)}`;
+    if (!taken.has(wanted)) return wanted;
+  }
 }

@@ -223,7 +223,17 @@ export function Compared({
           <Box
             role="slider"
             aria-label="Divider"
+            aria-valuemin={0}
+            aria-valuemax={100}
             aria-valuenow={Math.round(divider * 100)}
+            tabIndex={0}
+            onKeyDown={(event: React.KeyboardEvent) => {
+              const step = { ArrowLeft: -0.02, ArrowRight: 0.02, Home: -1, End: 1 }[event.key];
+              if (step === undefined) return;
+              event.preventDefault();
+              event.stopPropagation();
+              setDivider(clamp(divider + step, 0, 1));
+            }}
             data-testid="divider"
             onPointerDown={(event: PointerEvent) => {
               event.stopPropagation();

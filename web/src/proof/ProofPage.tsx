@@ -18,6 +18,7 @@ import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { countOf, timecodeText } from "../shared/timecode";
+import { LARGE_PART, NARROW_PART, TWO_PARTS } from "../shared/twoParts";
 import { fraction, plural, sizeText, spanText } from "../shared/words";
 import { patchAfter, presetWith } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
@@ -290,8 +291,8 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
           Back to the sheet<Key>Esc</Key>
         </Button>
       </Bar>
-      <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
-        <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+      <Box sx={TWO_PARTS}>
+        <Box sx={LARGE_PART}>
           {shown && made ? (
             <>
               <Compared
@@ -426,21 +427,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
             </>
           )}
         </Box>
-        <Box
-          component="aside"
-          aria-label="Proofs"
-          data-testid="proofs"
-          sx={{
-            width: 330,
-            flex: "none",
-            overflow: "auto",
-            borderLeft: 1,
-            borderColor: "divider",
-            bgcolor: "background.paper",
-            px: 2,
-            pb: 2,
-          }}
-        >
+        <Box component="aside" aria-label="Proofs" data-testid="proofs" sx={NARROW_PART}>
           {shown && made && <Foretold proof={shown} />}
           <Ask
             proofs={proofs}

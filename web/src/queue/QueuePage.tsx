@@ -359,6 +359,7 @@ export default function QueuePage() {
 /** How the rows look: one set of rules for all of them. */
 const Table = styled("table")(({ theme: { palette, typography } }) => ({
   width: "100%",
+  minWidth: 880,
   tableLayout: "fixed",
   borderCollapse: "collapse",
   "& td, & th": {

@@ -60,10 +60,18 @@ function Storages() {
       {storages.map((storage) => (
         <Box
           key={storage.id}
-          sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.75, borderBottom: 1, borderColor: "divider" }}
+          sx={{
+            display: "flex",
+            flexWrap: "wrap",
+            alignItems: "center",
+            columnGap: 2,
+            py: 0.75,
+            borderBottom: 1,
+            borderColor: "divider",
+          }}
         >
           <Box sx={{ fontWeight: 600, width: 180 }}>{storage.name}</Box>
-          <Box sx={{ flex: 1, color: "text.secondary", overflowWrap: "anywhere" }}>
+          <Box sx={{ flex: "1 1 200px", color: "text.secondary", overflowWrap: "anywhere" }}>
             {storage.root}
             {storage.overlaps != null && (
               <Box sx={{ color: "warning.main" }}>Overlaps “{storage.overlaps}”: a file is found in both.</Box>

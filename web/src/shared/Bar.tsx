@@ -7,11 +7,12 @@ export function Bar({ title, detail, children }: { title: ReactNode; detail?: Re
     <Box
       component="header"
       sx={{
-        height: 45,
+        minHeight: 45,
         flex: "none",
         display: "flex",
+        flexWrap: "wrap",
         alignItems: "center",
-        gap: 2,
+        columnGap: 2,
         px: 2,
         borderBottom: 1,
         borderColor: "divider",

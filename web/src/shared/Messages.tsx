@@ -28,7 +28,7 @@ export function Messages({ children }: { children: ReactNode }) {
   const [question, setQuestion] = useState<(Question & { answer: (yes: boolean) => void }) | null>(null);
   const tell = useCallback((message: Message) => {
     if (message.kind === "failed") setRefusals((others) => [...others, message]);
-    else setTold(message);
+    else if (message.kind === "told") setTold(message);
     if (message.undo) setSteps((others) => [...others, message].slice(-MOST_STEPS));
   }, []);
   const ask = useCallback(

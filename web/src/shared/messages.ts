@@ -4,7 +4,8 @@ import { type Problem, Refusal } from "../api/client";
 
 export interface Message {
   text: string;
-  kind: "told" | "failed";
+  /** A step is not shown: it can be taken back, and that is all. */
+  kind: "told" | "step" | "failed";
   problem?: Problem;
   /** Takes it back. */
   undo?: () => Promise<unknown>;
@@ -34,6 +35,9 @@ export function useTell() {
     () => ({
       tell: (text: string, undo?: () => Promise<unknown>) => {
         tell(undo ? { text, kind: "told", undo } : { text, kind: "told" });
+      },
+      step: (text: string, undo: () => Promise<unknown>) => {
+        tell({ text, kind: "step", undo });
       },
       refuse: (error: unknown) => {
         if (error instanceof Refusal) tell({ text: error.message, kind: "failed", problem: error.problem });

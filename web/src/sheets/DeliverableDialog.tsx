@@ -11,6 +11,7 @@ import { useState } from "react";
 import { api, type Deliverable, type Preset, type PresetItem } from "../api/client";
 import { sheetAgain, showColumn } from "../api/live";
 import { ClashField } from "../shared/ClashField";
+import { DIALOG_PARTS } from "../shared/twoParts";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
 import { PresetList } from "../shared/PresetList";
@@ -86,9 +87,9 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
       <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
         {column ? `Change “${column.preset.name}”` : "Add a deliverable"}
       </DialogTitle>
-      <DialogContent sx={{ display: "flex", gap: 3, height: 430 }}>
+      <DialogContent sx={DIALOG_PARTS}>
         <PresetList chosen={presets.map((one) => one.id)} onChoose={choose} isMultiple={!column} />
-        <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
+        <Box sx={{ width: { md: 300 }, flex: "none", display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
           <PlaceField mayBeBeside label="Where it goes" place={place} onChange={setPlace} />
           {presets.length > 1 ? (
             <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each is named as its preset says.</Box>

@@ -46,7 +46,7 @@ export function MadeFiles({ run }: { run: Run }) {
           </Button>
           <Button
             color="inherit"
-            aria-label={`Copy the path of ${path}`}
+            aria-label={`Copy path of ${path}`}
             onClick={() => {
               copy(path);
             }}

@@ -48,6 +48,9 @@ export function Matrix({ sheet, widths, selection, onSelect, onOpen, onToggle, o
     estimateSize: () => ROW,
     overscan: 8,
     paddingStart: HEAD,
+    // The cursor never stands behind the heads or the sums.
+    scrollPaddingStart: HEAD,
+    scrollPaddingEnd: ROW,
     // The cell that has the focus stays, however far one scrolls.
     rangeExtractor: (range) => {
       const inSight = defaultRangeExtractor(range);

@@ -225,6 +225,7 @@ function Fields({
         onClick={() => {
           setShowsAll(!showsAll);
         }}
+        data-testid="all-settings"
         aria-expanded={showsAll}
       >
         {showsAll ? "Fewer settings" : "All settings"}

@@ -294,7 +294,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
           }}
         />
       )}
-      <Box sx={{ flex: 1, minHeight: 0, display: "flex" }}>
+      <Box sx={{ flex: 1, minHeight: 0, display: "flex", position: "relative" }}>
         <Matrix
           sheet={shown}
           widths={view.widths}
@@ -427,10 +427,13 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
       component="footer"
       sx={{
         flex: "none",
-        height: 58,
+        minHeight: 58,
         px: 2.5,
-        gap: 4,
+        columnGap: { xs: 2, lg: 4 },
+        rowGap: 1,
+        py: 0.5,
         display: "flex",
+        flexWrap: "wrap",
         alignItems: "center",
         borderTop: 1,
         borderColor: "divider",

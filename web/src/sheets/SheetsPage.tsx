@@ -108,6 +108,7 @@ function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) 
   return (
     <Box
       component="button"
+      data-sheet={sheet.id}
       onClick={onOpen}
       sx={{
         font: "inherit",

@@ -75,7 +75,12 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
       aria-label="What is done with the chosen outputs"
       data-testid="slip"
       sx={{
+        // In a narrow room it lies over the matrix.
+        position: { xs: "absolute", md: "static" },
+        inset: "0 0 0 auto",
+        zIndex: { xs: 4, md: "auto" },
         width: isDone ? 560 : 400,
+        maxWidth: "100%",
         flex: "none",
         overflow: "auto",
         borderLeft: 1,

@@ -181,11 +181,12 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
         {files.length > 0 && (
           <Button
             color="inherit"
+            data-testid="choose-all"
             onClick={() => {
               setChosen(new Set([...chosen, ...files.map((entry) => entry.path)]));
             }}
           >
-            Choose all {files.length} files
+            {`Choose all ${String(files.length)} files`}
           </Button>
         )}
         <Button color="inherit" component="label" title="They are copied into a storage and become sources">

@@ -173,6 +173,7 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
       {view.hidden.length > 0 && <span className="count">{plural(view.hidden.length, "column")} hidden</span>}
       <Button
         color="inherit"
+        data-testid="columns"
         disabled={sheet.deliverables.length === 0}
         onClick={() => {
           setColumns(true);

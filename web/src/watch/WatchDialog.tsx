@@ -9,6 +9,7 @@ import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { api, type Preset, type WatchFolder } from "../api/client";
 import { ClashField } from "../shared/ClashField";
+import { DIALOG_PARTS } from "../shared/twoParts";
 import { useTell } from "../shared/messages";
 import { type Place, PlaceField } from "../shared/PlaceField";
 import { PresetList } from "../shared/PresetList";
@@ -52,8 +53,8 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
       <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
         {folder ? `Change “${folder.name}”` : "New watch folder"}
       </DialogTitle>
-      <DialogContent sx={{ display: "flex", gap: 3, height: 480 }}>
-        <Box sx={{ width: 300, display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
+      <DialogContent sx={DIALOG_PARTS}>
+        <Box sx={{ width: { md: 300 }, flex: "none", display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
           <TextField
             autoFocus
             size="small"

@@ -61,7 +61,8 @@ pub(crate) async fn run(server: &Server, task: &AidTask) -> Result<ExitCode, Pro
         AidTask::Remove { name } => {
             let all: Vec<AidItem> = server.read("/api/aids").await?;
             let found = all.iter().find(|aid| aid.name == *name).and_then(|aid| aid.id.as_ref());
-            let unknown = || Problem::new(ProblemKind::Invalid, format!("“{name}” was not removed"), "none of the house has this name");
+            let unknown =
+                || Problem::new(ProblemKind::Invalid, format!("“{name}” was not removed"), "none of the house has this name");
             server.delete(&format!("/api/aids/{}", found.ok_or_else(unknown)?)).await?;
         }
     }

@@ -100,8 +100,9 @@ impl Server {
         }
         let status = response.status();
         let text = response.text().await.unwrap_or_default();
-        Err(serde_json::from_str(&text)
-            .unwrap_or_else(|_| Problem::new(ProblemKind::Internal, "the server refused", format!("it answered {status} {text}"))))
+        Err(serde_json::from_str(&text).unwrap_or_else(|_| {
+            Problem::new(ProblemKind::Internal, "the server refused", format!("it answered {status} {text}"))
+        }))
     }
 
     pub(crate) async fn get(&self, path: &str) -> Result<Value, Problem> {

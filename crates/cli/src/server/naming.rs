@@ -44,18 +44,25 @@ named!(WatchItem, "watch folder", |item| &item.id, |item| vec![&item.name]);
 /// The one of these that is meant: by its id, by its name, or by how one of both begins.
 pub(super) fn pick<'a, T: Named>(all: &'a [T], wanted: &str) -> Result<&'a T, Problem> {
     let is_it = |item: &&T| item.id() == wanted || item.names().contains(&wanted);
-    let begins = |item: &&T| !wanted.is_empty() && (item.id().starts_with(wanted) || item.names().iter().any(|name| name.starts_with(wanted)));
+    let begins = |item: &&T| {
+        !wanted.is_empty() && (item.id().starts_with(wanted) || item.names().iter().any(|name| name.starts_with(wanted)))
+    };
     let exact: Vec<&T> = all.iter().filter(is_it).collect();
     let found = if exact.is_empty() { all.iter().filter(begins).collect() } else { exact };
     let list = |items: &[&T]| {
-        let words: Vec<String> = items.iter().take(12).map(|item| format!("{} ({})", item.names().join(", "), item.id())).collect();
+        let words: Vec<String> =
+            items.iter().take(12).map(|item| format!("{} ({})", item.names().join(", "), item.id())).collect();
         words.join("; ")
     };
-    let refuse = |what: String, why: String| Err(Problem::new(ProblemKind::Invalid, what, why).with_next("Name one of them, or give its id."));
+    let refuse = |what: String, why: String| {
+        Err(Problem::new(ProblemKind::Invalid, what, why).with_next("Name one of them, or give its id."))
+    };
     match found.as_slice() {
         [one] => Ok(one),
         [] if all.is_empty() => refuse(format!("there is no {} “{wanted}”", T::KIND), "there is none at all".to_owned()),
-        [] => refuse(format!("there is no {} “{wanted}”", T::KIND), format!("there are {}", list(&all.iter().collect::<Vec<_>>()))),
+        [] => {
+            refuse(format!("there is no {} “{wanted}”", T::KIND), format!("there are {}", list(&all.iter().collect::<Vec<_>>())))
+        }
         several => refuse(format!("“{wanted}” is more than one {}", T::KIND), format!("it may be {}", list(several))),
     }
 }
@@ -101,9 +108,11 @@ impl Server {
         {
             return Ok((storage.clone(), parsed(path.trim_matches('/'))?));
         }
-        let absolute = std::path::absolute(wanted).map_err(|error| Problem::from_io(format!("there is no place “{wanted}”"), &error))?;
+        let absolute =
+            std::path::absolute(wanted).map_err(|error| Problem::from_io(format!("there is no place “{wanted}”"), &error))?;
         let inside = |storage: &StorageItem| absolute.strip_prefix(&storage.root).ok().map(Path::to_path_buf);
-        let deepest = storages.iter().filter_map(|storage| Some((storage, inside(storage)?))).max_by_key(|(storage, _)| storage.root.len());
+        let deepest =
+            storages.iter().filter_map(|storage| Some((storage, inside(storage)?))).max_by_key(|(storage, _)| storage.root.len());
         let Some((storage, below)) = deepest else {
             let known: Vec<String> = storages.iter().map(|storage| format!("{} ({})", storage.name, storage.root)).collect();
             let why = format!("it lies in no storage of the server; these are {}", known.join("; "));
@@ -119,7 +128,10 @@ impl Server {
         let deliverables = picked(&sheet.deliverables, deliverables)?;
         let pair = |source: &&SourceRow| {
             let source = source.id.clone();
-            deliverables.iter().map(move |column| serde_json::json!({ "source": source, "deliverable": column.id })).collect::<Vec<_>>()
+            deliverables
+                .iter()
+                .map(move |column| serde_json::json!({ "source": source, "deliverable": column.id }))
+                .collect::<Vec<_>>()
         };
         Ok(sources.iter().flat_map(pair).collect())
     }

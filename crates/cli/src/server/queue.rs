@@ -133,10 +133,12 @@ pub(super) async fn viewing(server: &Server, path: &str) -> Result<(), Problem> 
             Some("ready") if answer["is_copy"] == true => return Ok(()),
             Some("ready") => {
                 let why = "browsers can play the file itself";
-                return Err(Problem::new(ProblemKind::Invalid, "there is no viewing copy", why).with_next("Fetch it without --viewing-copy."));
+                return Err(Problem::new(ProblemKind::Invalid, "there is no viewing copy", why)
+                    .with_next("Fetch it without --viewing-copy."));
             }
             Some("failed") => {
-                let unknown = |_| Problem::new(ProblemKind::Internal, "the viewing copy could not be made", "the server does not say why");
+                let unknown =
+                    |_| Problem::new(ProblemKind::Internal, "the viewing copy could not be made", "the server does not say why");
                 return Err(serde_json::from_value(answer["problem"].clone()).unwrap_or_else(unknown));
             }
             _ => tokio::time::sleep(std::time::Duration::from_secs(1)).await,

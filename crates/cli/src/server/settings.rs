@@ -32,7 +32,10 @@ pub(crate) async fn run(server: &Server, task: &SettingsTask) -> Result<ExitCode
     let mut settings = server.get("/api/settings").await?;
     if let SettingsTask::Set { slots, withheld_days, time_zone } = task {
         let wanted = [("engine_slots", slots), ("withheld_days", withheld_days)];
-        wanted.iter().filter_map(|(key, value)| value.map(|value| (*key, value))).for_each(|(key, value)| settings[key] = json!(value));
+        wanted
+            .iter()
+            .filter_map(|(key, value)| value.map(|value| (*key, value)))
+            .for_each(|(key, value)| settings[key] = json!(value));
         time_zone.iter().for_each(|zone| settings["time_zone"] = json!(zone));
         settings = server.put("/api/settings", &settings).await?;
     }

@@ -319,7 +319,8 @@ fn print(sheet: &SheetView) {
         say!("{folder}{} · {} ({})", source.name, what.unwrap_or_else(|| "being read".to_owned()), source.id);
         source.findings.iter().for_each(|finding| say!("    {finding}"));
         for cell in of_source(&source.id) {
-            let name = sheet.deliverables.iter().find(|column| column.id == cell.deliverable).map_or("", |column| &column.preset.name);
+            let name =
+                sheet.deliverables.iter().find(|column| column.id == cell.deliverable).map_or("", |column| &column.preset.name);
             say!("  → {name}: {}", state(cell));
         }
     }
@@ -438,13 +439,18 @@ async fn follow(server: &Server, wanted: &str) -> Result<ExitCode, Problem> {
     let is_open = |cell: &Cell| cell.run.as_ref().is_some_and(|run| !run.state.is_final());
     let names = |cell: &Cell| {
         let source = sheet.sources.iter().find(|source| source.id == cell.source).map_or("", |source| &source.name);
-        let column = sheet.deliverables.iter().find(|column| column.id == cell.deliverable).map_or("", |column| &column.preset.name);
+        let column =
+            sheet.deliverables.iter().find(|column| column.id == cell.deliverable).map_or("", |column| &column.preset.name);
         format!("{source} → {column}")
     };
     let known: BTreeMap<String, String> =
         sheet.cells.iter().filter_map(|cell| Some((cell.run.as_ref()?.id.clone(), names(cell)))).collect();
-    let mut open: BTreeMap<String, RunState> =
-        sheet.cells.iter().filter(|cell| is_open(cell)).filter_map(|cell| cell.run.as_ref().map(|run| (run.id.clone(), run.state))).collect();
+    let mut open: BTreeMap<String, RunState> = sheet
+        .cells
+        .iter()
+        .filter(|cell| is_open(cell))
+        .filter_map(|cell| cell.run.as_ref().map(|run| (run.id.clone(), run.state)))
+        .collect();
     if open.is_empty() {
         say!("Nothing is open.");
         return Ok(ExitCode::SUCCESS);
@@ -457,7 +463,9 @@ async fn follow(server: &Server, wanted: &str) -> Result<ExitCode, Problem> {
             }
             let change = &event["change"];
             for run in change["runs"].as_array().into_iter().flatten() {
-                let (Some(id), Ok(state)) = (run["id"].as_str(), serde_json::from_value::<RunState>(run["state"].clone())) else { continue };
+                let (Some(id), Ok(state)) = (run["id"].as_str(), serde_json::from_value::<RunState>(run["state"].clone())) else {
+                    continue;
+                };
                 if let Some(before) = open.get_mut(id)
                     && *before != state
                 {
@@ -488,7 +496,9 @@ async fn follow(server: &Server, wanted: &str) -> Result<ExitCode, Problem> {
         return Box::pin(follow(server, &sheet.id)).await;
     }
     let failed = |cell: &Cell| {
-        cell.run.as_ref().is_some_and(|run| open.contains_key(&run.id) && matches!(run.state, RunState::Failed | RunState::Withheld))
+        cell.run
+            .as_ref()
+            .is_some_and(|run| open.contains_key(&run.id) && matches!(run.state, RunState::Failed | RunState::Withheld))
     };
     Ok(if sheet.cells.iter().any(failed) { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }

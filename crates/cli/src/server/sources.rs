@@ -42,6 +42,9 @@ pub(crate) enum SourceTask {
         /// One field alone.
         #[arg(long, value_enum)]
         field: Option<Field>,
+        /// Its codes measured in this way, in place of the picture.
+        #[arg(long, value_enum)]
+        scope: Option<Scope>,
     },
     /// Write its small picture into a file (JPEG).
     Thumbnail {
@@ -80,6 +83,15 @@ pub(crate) enum Field {
     Bottom,
 }
 
+/// How the codes of a picture are shown.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Scope {
+    /// Luma of each column, the highest at the top.
+    Waveform,
+    /// Colour differences of all pixels, blue to the right, red to the top.
+    Vectorscope,
+}
+
 impl Which {
     /// The ids of the sheet and the source.
     async fn ids(&self, server: &Server) -> Result<(String, String), Problem> {
@@ -112,15 +124,20 @@ pub(crate) async fn run(server: &Server, task: &SourceTask) -> Result<ExitCode, 
                 say!("{}×{} are kept", crop["width"], crop["height"]);
             })?;
         }
-        SourceTask::Still { which, file, at, width, field } => {
+        SourceTask::Still { which, file, at, width, field, scope } => {
             let source = which.source(server).await?;
             let field = match field {
                 None => "",
                 Some(Field::Top) => "&field=top",
                 Some(Field::Bottom) => "&field=bottom",
             };
+            let scope = match scope {
+                None => "",
+                Some(Scope::Waveform) => "&scope=waveform",
+                Some(Scope::Vectorscope) => "&scope=vectorscope",
+            };
             let place = query(&format!("/api/sources/{source}/still"), "at", &at.to_string());
-            server.fetch(&format!("{place}&width={width}{field}"), file).await?;
+            server.fetch(&format!("{place}&width={width}{field}{scope}"), file).await?;
         }
         SourceTask::Thumbnail { which, file } => {
             let source = which.source(server).await?;
@@ -144,7 +161,11 @@ fn crop_rule(text: &str) -> Result<Value, Problem> {
         "never" | "bars" => Ok(json!({ "rule": text })),
         shape => {
             let shape: Rational = shape.parse().map_err(|_| {
-                Problem::new(ProblemKind::Invalid, format!("“{text}” is no crop rule"), "it must be never, bars or a shape such as 16/9")
+                Problem::new(
+                    ProblemKind::Invalid,
+                    format!("“{text}” is no crop rule"),
+                    "it must be never, bars or a shape such as 16/9",
+                )
             })?;
             Ok(json!({ "rule": "shape", "shape": shape }))
         }

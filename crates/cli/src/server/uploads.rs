@@ -81,11 +81,16 @@ async fn send(server: &Server, file: &Path, to: &str) -> Result<(), Problem> {
     let folder = folder.to_string();
     let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
     let metadata = format!("storage {},path {}", STANDARD.encode(&storage.id), STANDARD.encode(path));
-    let request = server.request(Method::POST, "/api/uploads").header("upload-length", length).header("upload-metadata", metadata);
+    let request =
+        server.request(Method::POST, "/api/uploads").header("upload-length", length).header("upload-metadata", metadata);
     let announced = server.send(request).await?;
     let id = announced.headers().get("location").and_then(|place| place.to_str().ok()?.rsplit('/').next()).map(str::to_owned);
     let Some(id) = id else {
-        return Err(Problem::new(ProblemKind::Internal, format!("{} could not be sent", file.display()), "the server does not say where to"));
+        return Err(Problem::new(
+            ProblemKind::Internal,
+            format!("{} could not be sent", file.display()),
+            "the server does not say where to",
+        ));
     };
     go_on(server, &id, file).await
 }
@@ -118,5 +123,7 @@ async fn go_on(server: &Server, id: &str, file: &Path) -> Result<(), Problem> {
 
 fn offset_of(answer: &Response) -> Result<u64, Problem> {
     let offset = answer.headers().get("upload-offset").and_then(|offset| offset.to_str().ok()?.parse().ok());
-    offset.ok_or_else(|| Problem::new(ProblemKind::Internal, "the file could not be sent", "the server does not say how much has come"))
+    offset.ok_or_else(|| {
+        Problem::new(ProblemKind::Internal, "the file could not be sent", "the server does not say how much has come")
+    })
 }

@@ -49,7 +49,8 @@ pub fn gathered<Id>(all: impl IntoIterator<Item = (Id, Suggestion)>) -> Vec<(Sug
 
 /// What two suggestions say alike: all up to the comma before what is each one's own.
 fn in_common<'a>(one: &'a str, other: &str) -> &'a str {
-    let alike = one.char_indices().zip(other.chars()).find(|((_, own), other)| own != other).map_or(one.len(), |((place, _), _)| place);
+    let alike =
+        one.char_indices().zip(other.chars()).find(|((_, own), other)| own != other).map_or(one.len(), |((place, _), _)| place);
     let head = one.get(..alike).unwrap_or(one);
     one.get(..head.rfind(',').unwrap_or(alike)).unwrap_or(one).trim_end()
 }

@@ -6,7 +6,7 @@ use beryl_core::picture::jfif::ToJfif;
 use beryl_core::picture::{Colour, FieldOrder, Orientation};
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{ShownField, SourceRef, StillShape};
+use beryl_core::protocol::{Scope, ShownField, SourceRef, StillShape};
 use beryl_core::time::Rational;
 
 use super::unreadable;
@@ -22,6 +22,7 @@ pub(super) struct Look {
     pub(super) width: u32,
     pub(super) field: ShownField,
     pub(super) shape: Option<StillShape>,
+    pub(super) scope: Option<Scope>,
 }
 
 /// Draws pictures, and keeps what the last one was drawn with for the next that is wanted alike.
@@ -43,12 +44,14 @@ impl Easel {
     ) -> Result<Vec<u8>, Problem> {
         let stream = walk.stream();
         let aspect = frame.pixel_aspect().unwrap_or_else(|| stream.pixel_aspect());
-        let drawn = match &look.shape {
-            None => self.image(frame, aspect, stream.orientation(), look.width, look.field, form),
-            Some(shape) => {
-                let frame = shaped(source, frame, shape, folder)?;
-                self.image(frame, shape.pixel_aspect, Orientation::default(), look.width, look.field, form)
-            }
+        let (frame, aspect, orientation) = match &look.shape {
+            None => (frame, aspect, stream.orientation()),
+            Some(shape) => (shaped(source, frame, shape, folder)?, shape.pixel_aspect, Orientation::default()),
+        };
+        let drawn = match look.scope {
+            None => self.image(frame, aspect, orientation, look.width, look.field, form),
+            Some(scope) => filtered(frame, scope_filters(scope))
+                .and_then(|drawn| self.image(drawn, Rational::ONE, Orientation::default(), look.width, ShownField::Both, form)),
         };
         drawn.map_err(|error| unreadable(walk.name(), "the codec library refused it").with_details(error.to_string()))
     }
@@ -199,6 +202,19 @@ impl Form {
             Self::Png => &[("compression_level", "1"), ("pred", "up"), ("threads", "1")],
         };
         options.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
+    }
+}
+
+/// What draws a scope, as wide as high enough to read: codes of 8 bits, of which finer ones are the higher part.
+const fn scope_filters(scope: Scope) -> &'static str {
+    match scope {
+        Scope::Waveform => {
+            "scale=512:ih:flags=neighbor,format=yuv444p,\
+             waveform=mode=column:mirror=1:components=1:intensity=0.12:graticule=green:flags=numbers,scale=512:256,format=yuv444p"
+        }
+        Scope::Vectorscope => {
+            "scale=flags=neighbor,format=yuv444p,vectorscope=mode=color3:intensity=0.12:graticule=color:flags=name"
+        }
     }
 }
 

@@ -9,7 +9,7 @@ use std::collections::VecDeque;
 use std::path::Path;
 
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
+use beryl_core::protocol::{FileRef, Scope, ShownField, SourceRef, StillShape};
 use beryl_core::time::Rational;
 
 use crate::raw::Frame;
@@ -36,6 +36,8 @@ pub struct StillWish<'a> {
     pub field: ShownField,
     /// As an output would show it.
     pub shape: Option<&'a StillShape>,
+    /// Measured in this way, in place of the picture.
+    pub scope: Option<Scope>,
     /// Where to: a JPEG or, where the name ends in `.png`, a PNG without loss.
     pub output: &'a FileRef,
 }
@@ -68,7 +70,7 @@ impl Stills {
     /// A [`Problem`] where the source has no picture there, or the file cannot be written.
     pub fn write(&mut self, wish: StillWish<'_>, folder: &Path) -> Result<(), Problem> {
         let form = if wish.output.path.name().ends_with(".png") { Form::Png } else { Form::Jpeg };
-        let look = Look { width: wish.width, field: wish.field, shape: wish.shape.cloned() };
+        let look = Look { width: wish.width, field: wish.field, shape: wish.shape.cloned(), scope: wish.scope };
         let waiting = match form {
             Form::Jpeg => self.ahead.picture(&look, wish.at),
             Form::Png => None,
@@ -81,7 +83,7 @@ impl Stills {
                 self.easel.draw(&self.source, &self.walk, frame, &look, form, folder)?
             }
         };
-        if form == Form::Jpeg && wish.width >= NARROWEST_AHEAD {
+        if form == Form::Jpeg && wish.width >= NARROWEST_AHEAD && wish.scope.is_none() {
             self.ahead.aim(look, wish.at);
         }
         let written = open_root(wish.output)?.write(system_path(&wish.output.path), bytes);

@@ -13,7 +13,7 @@ use beryl_core::patch::Patch;
 use beryl_core::plan::{Crop, crop_of, plan};
 use beryl_core::preset::catalogue::idle_settings;
 use beryl_core::preset::{CropRule, PresetPatch, viewing_preset, with_overrides};
-use beryl_core::protocol::{ShownField, StillShape};
+use beryl_core::protocol::{Scope, ShownField, StillShape};
 use beryl_core::reading::Reading;
 use beryl_core::time::{Rational, Span};
 use beryl_store::sheets::{Deliverable, SheetSource};
@@ -261,6 +261,10 @@ struct StillQuery {
     /// Colour, levels and what is laid over, as a JSON merge patch on a preset: the picture is shown so.
     #[serde(default)]
     look: Option<String>,
+    /// Its codes measured in this way, in place of the picture.
+    #[serde(default)]
+    #[param(inline)]
+    scope: Option<Scope>,
 }
 
 /// What shows a picture of a source with a look.
@@ -291,7 +295,7 @@ async fn still(
     let bytes = still_bytes(
         &app,
         &source_ref(&storage, &source),
-        WishedStill { at: wanted.at, width, field: wanted.field, shape },
+        WishedStill { at: wanted.at, width, field: wanted.field, shape, scope: wanted.scope },
         "jpg",
     )
     .await?;

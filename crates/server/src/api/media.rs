@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{FileRef, ShownField, SourceRef, Still, StillShape};
+use beryl_core::protocol::{FileRef, Scope, ShownField, SourceRef, Still, StillShape};
 use beryl_core::time::Rational;
 use beryl_store::storages::Storage;
 use serde::Deserialize;
@@ -105,7 +105,8 @@ async fn finished_file(app: &App, id: Uuid, file: usize) -> Result<(Storage, Sto
         RunState::Done | RunState::Withheld => run.paths().nth(file).cloned(),
         _ => None,
     };
-    let target = target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has made none, or not so many"))?;
+    let target =
+        target.ok_or_else(|| ApiError::missing("the file could not be shown", "the run has made none, or not so many"))?;
     Ok((app.database.storage(run.storage).await?, target))
 }
 
@@ -148,10 +149,10 @@ pub(super) fn cache_storage(app: &App) -> Storage {
 /// A picture of a source, in the form that this extension names.
 pub(super) async fn still_bytes(app: &App, source: &SourceRef, wish: WishedStill, extension: &str) -> Result<Vec<u8>, ApiError> {
     let name: StoragePath = format!("still-{}.{extension}", Uuid::now_v7()).parse().unwrap_or_default();
-    let WishedStill { at, width, field, shape } = wish;
+    let WishedStill { at, width, field, shape, scope } = wish;
     let output = FileRef { root: app.cache.display().to_string(), path: name.clone() };
     let file = Passing(app.cache.join(name.to_string()));
-    app.stills.write(&app.engine, source, Still { at, width, field, shape, output }).await?;
+    app.stills.write(&app.engine, source, Still { at, width, field, shape, scope, output }).await?;
     let bytes = tokio::fs::read(&file.0).await;
     Ok(bytes.map_err(|error| Problem::from_io("the picture could not be read", &error))?)
 }
@@ -172,4 +173,5 @@ pub(super) struct WishedStill {
     pub(super) width: u32,
     pub(super) field: ShownField,
     pub(super) shape: Option<StillShape>,
+    pub(super) scope: Option<Scope>,
 }

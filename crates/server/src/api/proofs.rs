@@ -351,7 +351,7 @@ async fn still(
             (source_ref(&storage, &source), at, Some(shape))
         }
     };
-    let bytes = still_bytes(&app, &source, WishedStill { at, width, field: ShownField::Both, shape }, "png").await?;
+    let bytes = still_bytes(&app, &source, WishedStill { at, width, field: ShownField::Both, shape, scope: None }, "png").await?;
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, "private, max-age=86400, immutable")], bytes)
         .into_response())
 }

@@ -18,9 +18,9 @@ use beryl_store::runs::{NewRun, Origin};
 use beryl_store::storages::Storage;
 use beryl_store::watch_folders::{WatchFile, WatchFolder};
 use beryl_store::{StoreError, patiently};
+use chrono::NaiveDate;
 use notify::event::{AccessKind, AccessMode};
 use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
-use chrono::NaiveDate;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
@@ -390,7 +390,8 @@ async fn take_up(app: &App, folder: &WatchFolder, file: &Found, counter: u32) ->
         return Ok(Taken::Changed);
     }
     let source = app.database.source(id).await?;
-    let (runs, refused): (Vec<_>, Vec<_>) = wished_runs(folder, file, &source, counter, app.clock.today()).into_iter().partition(Result::is_ok);
+    let (runs, refused): (Vec<_>, Vec<_>) =
+        wished_runs(folder, file, &source, counter, app.clock.today()).into_iter().partition(Result::is_ok);
     let runs: Vec<NewRun> = runs.into_iter().filter_map(Result::ok).collect();
     let refused: Vec<Problem> = refused.into_iter().filter_map(Result::err).collect();
     if runs.is_empty() {
