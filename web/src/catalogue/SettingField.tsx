@@ -6,7 +6,7 @@ import Slider from "@mui/material/Slider";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import type { Aid, Kind, Setting } from "../api/client";
-import { type Figure, formOf, parsed, shown, sortedOffers } from "./catalogue";
+import { type Figure, formOf, parsed, shown, sortedOffers, valueAt } from "./catalogue";
 
 /** Stands for a setting that is not set. */
 const UNSET = "";
@@ -47,7 +47,15 @@ export function SettingField(props: Props) {
     case "number":
     case "fraction":
     case "bit_rate":
-      return <FigureField kind={kind} setting={setting} value={value} unset={unset} onChange={onChange} />;
+      return (
+        <FigureField
+          kind={kind}
+          setting={setting}
+          value={value}
+          unset={props.inherited == null ? unset : `${shown(kind, props.inherited)}, ${unset}`}
+          onChange={onChange}
+        />
+      );
     case "file":
       return (
         <Select
@@ -65,8 +73,10 @@ export function SettingField(props: Props) {
   }
 }
 
-function Select({ setting, value, unset, items, onChange }: Props & { items: [string, unknown][] }) {
-  const place = items.findIndex(([, known]) => JSON.stringify(known) === JSON.stringify(value));
+function Select({ setting, value, inherited, unset, items, onChange }: Props & { items: [string, unknown][] }) {
+  const placeOf = (value: unknown) => items.findIndex(([, known]) => JSON.stringify(known) === JSON.stringify(value));
+  const place = placeOf(value);
+  const elsewhere = items[placeOf(inherited)]?.[0];
   const chosen = value === undefined ? UNSET : place < 0 ? "other" : String(place);
   return (
     <TextField
@@ -84,7 +94,7 @@ function Select({ setting, value, unset, items, onChange }: Props & { items: [st
       data-setting={setting.place}
       sx={frame(value)}
     >
-      <MenuItem value={UNSET}>{unset}</MenuItem>
+      <MenuItem value={UNSET}>{elsewhere === undefined ? unset : `${elsewhere}, ${unset}`}</MenuItem>
       {chosen === "other" && <MenuItem value="other">{typeof value === "string" ? value : "as set in JSON"}</MenuItem>}
       {items.map(([words], number) => (
         <MenuItem key={words} value={String(number)}>
@@ -252,6 +262,7 @@ function RuleField({ kind, ...props }: Props & { kind: Extract<Kind, { kind: "ru
       <Select
         {...props}
         value={fields === undefined ? undefined : tagged}
+        inherited={valueAt(props.inherited ?? {}, kind.tag)}
         items={items}
         onChange={(to) => {
           onChange(
@@ -267,6 +278,7 @@ function RuleField({ kind, ...props }: Props & { kind: Extract<Kind, { kind: "ru
               key={own.place}
               setting={{ ...own, place: `${setting.place}.${own.place}` }}
               value={fields?.[own.place]}
+              inherited={undefined}
               unset={own.is_optional ? "none" : "usual"}
               onChange={(to) => {
                 const rest = Object.fromEntries(Object.entries(fields ?? {}).filter(([name]) => name !== own.place));

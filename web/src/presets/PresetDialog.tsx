@@ -15,7 +15,6 @@ import { SettingField } from "../catalogue/SettingField";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { plural } from "../shared/words";
-import { type Patch, patchBetween, presetWith } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
 
 export interface Edited {
@@ -54,10 +53,14 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
   const catalogue = useCatalogue();
   const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
   const { refuse } = useTell();
-  const patch = patchBetween(origin, preset) as Patch;
+  /** What is set otherwise than in the origin, as a whole. */
+  const ownAt = (place: string) => {
+    const own = valueAt(preset, place);
+    return JSON.stringify(own) === JSON.stringify(valueAt(origin, place)) ? undefined : own;
+  };
   const differing = catalogue
     .flatMap((section) => section.settings)
-    .filter((setting) => !NAMES.has(setting.place) && valueAt(patch, setting.place) !== undefined).length;
+    .filter((setting) => !NAMES.has(setting.place) && ownAt(setting.place) !== undefined).length;
   const change = (next: Preset) => {
     setPreset(next);
     setTyped(null);
@@ -116,13 +119,19 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
                     <SettingField
                       key={setting.place}
                       setting={setting}
-                      value={valueAt(patch, setting.place)}
+                      value={ownAt(setting.place)}
                       inherited={valueAt(origin, setting.place)}
                       unset={`as ${origin.name}`}
                       aids={aids}
                       languages={[]}
                       onChange={(value) => {
-                        change(presetWith(origin, withValue(patch, setting.place, value)));
+                        change(
+                          withValue(
+                            preset,
+                            setting.place,
+                            value ?? valueAt(origin, setting.place),
+                          ) as unknown as Preset,
+                        );
                       }}
                     />
                   ))}

@@ -22,7 +22,8 @@ export const NARROW_PART = {
   flex: "none",
   overflow: "auto",
   borderLeft: { md: 1 },
-  borderColor: "divider",
+  // In the same step as the border, which would take it back to black.
+  borderColor: { md: "divider" },
   bgcolor: "background.paper",
   px: 2,
   pb: 2,
