@@ -47,7 +47,7 @@ function Rail() {
       run: () => void navigate(place.path),
     })),
     {
-      name: look === "light" ? "Night look" : "Day look",
+      name: look === "light" ? "Dark theme" : "Light theme",
       run: () => {
         change(look === "light" ? "dark" : "light");
       },

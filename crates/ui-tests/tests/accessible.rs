@@ -156,7 +156,7 @@ async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
         go(&format!("sheets/{sheet}/proof/{source}/{column}"), "[data-testid=prove]").await?;
         found.look_over("the proofs").await?;
         go("presets", "main tbody tr").await?;
-        browser.find_text("Make my own").await?.click().await?;
+        browser.find_text("Duplicate").await?.click().await?;
         browser.find("[data-testid=preset-form] [data-setting]").await?;
         found.look_over("a preset").await?;
         found.close().await?;

@@ -232,10 +232,10 @@ async fn parts_are_marked_and_pictures_cut_by_hand() -> Outcome<()> {
     browser.find("[data-testid=crop-rule] [role=combobox]").await?.click().await?;
     option(&browser, "the bars that were found").await?.click().await?;
     browser.wait_for_text("[data-testid=crop-result]", "1920×804 of 1920×1080").await?;
-    browser.wait_for_text("[data-testid=crop-result]", "No picture goes, no bar stays").await?;
+    browser.wait_for_text("[data-testid=crop-result]", "No picture lost, no bars left").await?;
     let handle = browser.find("[data-testid='crop-handle-0-1']").await?;
     browser.window.action_chain().click_and_hold_element(&handle).move_by_offset(0, 40).release().perform().await?;
-    browser.wait_for_text("[data-testid=crop-result]", "of the picture goes").await?;
+    browser.wait_for_text("[data-testid=crop-result]", "of the picture lost").await?;
     browser.find("[data-testid=crop-set]").await?.click().await?;
     wait_for(|| async {
         Ok(decision(&application, &sheet, &trailer, "crop")

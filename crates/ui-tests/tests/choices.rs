@@ -53,9 +53,9 @@ async fn marks_go_to_sources_as_long_and_a_variant_to_its_column_or_a_preset() -
     browser.press(Key::Up + "").await?;
     browser.press("o").await?;
     browser.find("[data-testid=part]").await?;
-    browser.wait_for_text("[data-testid=copy-marks]", "Same for 1 other as long").await?;
+    browser.wait_for_text("[data-testid=copy-marks]", "Copy marks to 1 source of equal length").await?;
     browser.find("[data-testid=copy-marks]").await?.click().await?;
-    browser.find_text("The same marks are set for 1 source as long.").await?;
+    browser.find_text("Marks copied to 1 source of equal length.").await?;
     let parts = decisions(&application, &sheet, "parts").await?;
     // Its frames come at times of their own: that which is shown a second on has begun before.
     assert_eq!(parts[0], "00:00:00.700 to 00:00:01.734");

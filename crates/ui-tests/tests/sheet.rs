@@ -227,7 +227,7 @@ async fn cells_get_their_own_settings_columns_change_and_removals_are_taken_back
     browser.find("[role=columnheader]:nth-of-type(3)").await?.click().await?;
     browser.wait_for_text("[data-testid=slip]", "Web 720").await?;
     browser.wait_for_text("[data-testid=slip]", "Change the column").await?;
-    browser.find_text("Take it out").await?.click().await?;
+    browser.find_text("Remove from sheet").await?.click().await?;
     browser.wait_for_count("[role=gridcell][data-state]", 1, Duration::from_secs(10)).await?;
     browser.press("u").await?;
     browser.wait_for_count("[role=gridcell][data-state]", 2, Duration::from_secs(10)).await?;

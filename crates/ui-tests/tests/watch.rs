@@ -60,7 +60,7 @@ async fn a_watch_folder_is_set_up_asks_about_what_is_there_and_works_by_itself()
 
     // The file that was left is taken up by hand.
     browser.find("[data-state=left]").await?.click().await?;
-    browser.find_text("Take it up").await?.click().await?;
+    browser.find_text("Process").await?.click().await?;
     browser.wait_for_count("[data-stage=out][data-count='2']", 1, PATIENCE).await?;
     assert_eq!(browser.console_errors().await?, Vec::<String>::new());
     Ok(())

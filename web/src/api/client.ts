@@ -14,6 +14,7 @@ export type CellRun = Schemas["CellRun"];
 export type RunState = Schemas["RunState"];
 export type Progress = NonNullable<Run["progress"]>;
 export type Output = Schemas["OutputView"];
+export type Decision = Schemas["Decision"];
 export type Preset = Schemas["Preset"];
 export type PresetItem = Schemas["PresetView"];
 export type Storage = Schemas["StorageView"];
@@ -173,6 +174,8 @@ export const api = {
     call<{ done: number }>("POST", "/api/queue/order", { runs, before }),
   restore: (sheet: string, removed: { sources?: string[]; deliverables?: string[] } = {}) =>
     call<undefined>("POST", `/api/sheets/${sheet}/restore`, removed),
+  /** From where a source can be saved. */
+  sourceFile: (source: string) => `/api/sources/${source}/media`,
   /** From where a finished file can be saved: of several that belong together, the one at this place. */
   mediaOf: (run: string, file: number) => `/api/runs/${run}/media?file=${String(file)}`,
   viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),

@@ -120,12 +120,12 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const take = (suggestion: BenchSuggestion) => {
     row.set(
       patchAfter(row.overrides, suggestion.settings),
-      `${suggestion.what}: taken for all outputs of ${source.name}.`,
+      `${suggestion.what}: applied to all outputs of ${source.name}.`,
       true,
     );
   };
   const drop = (suggestion: BenchSuggestion) => {
-    row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: left again.`, true);
+    row.set(patchWithout(row.overrides, suggestion.settings), `${suggestion.what}: undone.`, true);
   };
   const setCrop = () => {
     row.set(
@@ -152,7 +152,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
         { parts: secondsOf(marks.parts, clock) },
         true,
       );
-      tell(`The same marks are set for ${plural(alike.length, "source")} as long.`, async () => {
+      tell(`Marks copied to ${plural(alike.length, "source")} of equal length.`, async () => {
         for (const { sources, overrides } of before) await api.setRows(sheet, sources, overrides);
       });
     } catch (error) {
@@ -326,14 +326,14 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
       },
     },
     {
-      name: "See the time closer",
+      name: "Zoom in on the time",
       key: "+",
       run: () => {
         zoomTime(0.5);
       },
     },
     {
-      name: "See more of the time",
+      name: "Zoom out on the time",
       key: "-",
       run: () => {
         zoomTime(2);
@@ -347,14 +347,14 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
       },
     },
     {
-      name: "In here",
+      name: "Mark in",
       key: "i",
       run: () => {
         mark(markedIn(marks, frame));
       },
     },
     {
-      name: "Out here",
+      name: "Mark out",
       key: "o",
       run: () => {
         mark(markedOut(marks, frame));
@@ -362,7 +362,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
     },
     { name: "Prove an output of it", key: "p", enabled: provable !== undefined, run: prove },
     {
-      name: "Cut the picture",
+      name: "Crop",
       key: "x",
       run: () => {
         setPanel(cropping ? null : "crop");
@@ -493,7 +493,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
             </Box>
             {viewing?.state === "making" && (
               <Box title="Browsers cannot play the source: a copy to play is being made" sx={side}>
-                copy to play {Math.floor(viewing.fraction * 100)} %
+                preview copy {Math.floor(viewing.fraction * 100)} %
               </Box>
             )}
             {viewing?.state === "failed" && (
@@ -543,7 +543,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
               onClick={() => {
                 setPanel(cropping ? null : "crop");
               }}
-              title="Cut the picture (X)"
+              title="Crop (X)"
               data-testid="crop"
             >
               Crop
@@ -602,6 +602,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
             <MendPanel
               bench={bench}
               row={row}
+              cell={provable}
               onClose={() => {
                 setPanel(null);
               }}

@@ -94,14 +94,14 @@ export function CropPanel({ bench, clock, rule, crop, fault, onRule, onSet, onSe
           </Box>
           <Box sx={{ color: "text.secondary" }}>{crop.because}</Box>
           <Box>
-            {crop.picture_lost === 0 ? "No picture goes" : `${share(crop.picture_lost)} of the picture goes`},{" "}
-            {crop.bars_kept === 0 ? "no bar stays" : `${share(crop.bars_kept)} of what stays is bar`}.
+            {crop.picture_lost === 0 ? "No picture lost" : `${share(crop.picture_lost)} of the picture lost`},{" "}
+            {crop.bars_kept === 0 ? "no bars left" : `bars left, ${share(crop.bars_kept)} of what is kept`}.
           </Box>
         </Box>
       )}
       <Box sx={{ display: "flex", gap: 1, mt: 1.5 }}>
         <Button variant="contained" disabled={fault !== ""} onClick={onSet} data-testid="crop-set">
-          Set for all outputs
+          Apply to all outputs
         </Button>
         <Button color="inherit" onClick={onClose}>
           Close

@@ -50,7 +50,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
     });
   return (
     <>
-      {bench.suggestions.length > 0 && <Heading>What follows</Heading>}
+      {bench.suggestions.length > 0 && <Heading>Suggestions</Heading>}
       {bench.suggestions.map((suggestion) => (
         <Box
           key={suggestion.what}
@@ -68,14 +68,14 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
           <Box sx={{ color: "text.secondary", mb: 0.75 }}>because: {suggestion.because}</Box>
           {suggestion.taken ? (
             <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
-              <Box sx={{ color: "primary.main", fontWeight: 600 }}>Taken for all outputs</Box>
+              <Box sx={{ color: "primary.main", fontWeight: 600 }}>Applied to all outputs</Box>
               <Button
                 color="inherit"
                 onClick={() => {
                   onDrop(suggestion);
                 }}
               >
-                Leave it
+                Undo
               </Button>
             </Box>
           ) : (
@@ -85,7 +85,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
                 onTake(suggestion);
               }}
             >
-              Take it
+              Apply
             </Button>
           )}
         </Box>
@@ -116,7 +116,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
           )}
           {point.evidence.figures.length > 0 && (
             <Box component="details" sx={{ color: "text.secondary", fontSize: 12 }}>
-              <summary>{point.evidence.confidence} % sure, by these figures</summary>
+              <summary>{point.evidence.confidence} % confidence · evidence</summary>
               {point.evidence.figures.map((figure) => (
                 <div key={figure}>{figure}</div>
               ))}
@@ -131,7 +131,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
       ))}
       {findings.telling.length > 0 && (
         <>
-          <Heading>Moments that tell most</Heading>
+          <Heading>Key moments</Heading>
           {findings.telling.map((moment) => (
             <Box key={moment.at} sx={{ display: "flex", gap: 1.25 }}>
               <Link

@@ -30,7 +30,11 @@ interface Props {
 
 const LABEL_WIDTH = 92;
 const STRIP_PICTURE = 80;
-const STRETCH_WORDS: Record<string, string> = { progressive: "whole frames", interlaced: "video", telecine: "film" };
+const STRETCH_WORDS: Record<string, string> = {
+  progressive: "progressive",
+  interlaced: "interlaced",
+  telecine: "telecined",
+};
 
 export function Lanes({ source, reading, curves, clock, view, position, marks, onView, onSeek }: Props) {
   const theme = useTheme();
@@ -81,7 +85,7 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
         }}
       >
         <Box sx={{ height: 20 }} />
-        <Box sx={{ height: 48 }}>Pictures</Box>
+        <Box sx={{ height: 48 }}>Filmstrip</Box>
         <Box sx={{ height: 20 }}>Marks</Box>
         <Box sx={{ height: 22 }}>Fields</Box>
         <Box sx={{ height: 34 }}>Combing</Box>

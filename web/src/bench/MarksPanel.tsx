@@ -81,7 +81,7 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
       )}
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
         <Button variant="outlined" color="inherit" onClick={onIn} title="Begin here (I)" data-testid="mark-in">
-          In here
+          Mark in
         </Button>
         <Button
           variant="outlined"
@@ -90,7 +90,7 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
           title="End with this frame (O)"
           data-testid="mark-out"
         >
-          Out here
+          Mark out
         </Button>
         {parts.length > 1 && (
           <Button
@@ -99,12 +99,12 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
             title="The source stands in a row of its own for each part"
             data-testid="split"
           >
-            A row for each
+            Split into rows
           </Button>
         )}
         {parts.length > 0 && alike > 0 && (
           <Button color="inherit" onClick={onCopy} data-testid="copy-marks">
-            Same for {plural(alike, "other")} as long
+            Copy marks to {plural(alike, "source")} of equal length
           </Button>
         )}
         {parts.length > 0 && (
@@ -114,7 +114,7 @@ export function MarksPanel({ marks, clock, alike, onParts, onSeek, onCopy, onSpl
               onParts([]);
             }}
           >
-            Take all again
+            Clear marks
           </Button>
         )}
       </Box>

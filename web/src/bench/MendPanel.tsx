@@ -1,21 +1,43 @@
-/** Mending for all outputs of a source: each setting stands above what the presets say, until it is left again. */
+/** Mending for all outputs of a source, as decisions: what will be done now and why, and what changes it. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Bench, type Reading, type Setting } from "../api/client";
+import {
+  api,
+  type Aid,
+  type Bench,
+  type CellKey,
+  type Decision,
+  type Reading,
+  type Section,
+  type Setting,
+} from "../api/client";
 import { keys } from "../api/live";
 import { useCatalogue, valueAt, withValue } from "../catalogue/catalogue";
 import { SettingField } from "../catalogue/SettingField";
 import { plural } from "../shared/words";
 import { Heading } from "../sheets/SlipParts";
-import { mendingSections } from "./mending";
+import { decidedBy, mendingSections, mostChanged } from "./mending";
 import type { RowSettings } from "./rowSettings";
 
-export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSettings; onClose: () => void }) {
+interface Props {
+  bench: Bench;
+  row: RowSettings;
+  /** An output of this source whose plan says what is done now. */
+  cell: CellKey | undefined;
+  onClose: () => void;
+}
+
+export function MendPanel({ bench, row, cell, onClose }: Props) {
   const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const { data: output } = useQuery({
+    queryKey: keys.output(cell?.source ?? "", cell?.deliverable ?? ""),
+    queryFn: () => (cell ? api.output(cell) : Promise.reject(new Error("no output"))),
+    enabled: cell !== undefined,
+  });
   const sections = mendingSections(useCatalogue());
-  const languages = languagesOf(bench.reading);
   // What is set is shown even where it means nothing: it can be left again.
   const isIdle = (setting: Setting) =>
     setting.place in bench.idle && valueAt(row.overrides, setting.place) === undefined;
@@ -31,26 +53,91 @@ export function MendPanel({ bench, row, onClose }: { bench: Bench; row: RowSetti
       {sections.map((section) => {
         const settings = section.settings.filter((setting) => !isIdle(setting));
         return settings.length === 0 ? null : (
-          <Box key={section.name}>
-            <Heading>{section.name}</Heading>
-            {settings.map((setting) => (
-              <SettingField
-                key={setting.place}
-                setting={setting}
-                value={valueAt(row.overrides, setting.place)}
-                unset="from the preset"
-                aids={aids}
-                languages={languages}
-                onChange={(value) => {
-                  row.set(withValue(row.overrides, setting.place, value), `${setting.name} of ${bench.source.name}`);
-                }}
-              />
-            ))}
-          </Box>
+          <Group
+            key={section.name}
+            section={{ ...section, settings }}
+            decisions={decidedBy(section.name, output?.plan?.decisions ?? [])}
+            bench={bench}
+            row={row}
+            aids={aids}
+          />
         );
       })}
       {idle.length > 0 && <Idle settings={idle} why={bench.idle} />}
     </Box>
+  );
+}
+
+const Done = styled("p")(({ theme: { palette, spacing } }) => ({
+  margin: spacing(0, 0, 1),
+  fontSize: 13,
+  "& span": { color: palette.text.secondary },
+}));
+
+/** Where a decision comes from, as the end of its sentence. */
+function reasonOf({ origin, because }: Decision): string {
+  switch (origin) {
+    case "preset":
+      return "from the preset";
+    case "editor":
+      return "overridden";
+    case "source":
+      return because;
+  }
+}
+
+interface GroupProps {
+  section: Section;
+  decisions: Decision[];
+  bench: Bench;
+  row: RowSettings;
+  aids: Aid[];
+}
+
+/** One kind of mending: what is done now, the setting that is changed most, and the others behind it. */
+function Group({ section, decisions, bench, row, aids }: GroupProps) {
+  const set = section.settings.filter((setting) => valueAt(row.overrides, setting.place) !== undefined);
+  const [isOpen, setOpen] = useState(set.length > 0);
+  const most = mostChanged(section);
+  const shown = isOpen
+    ? section.settings
+    : section.settings.filter((setting) => setting === most || set.includes(setting));
+  const hidden = section.settings.length - shown.length;
+  return (
+    <section data-mending={section.name}>
+      <Heading>{section.name}</Heading>
+      {decisions.map((decision) => (
+        <Done key={`${decision.subject} ${decision.what}`}>
+          {decision.what} <span>· {reasonOf(decision)}</span>
+        </Done>
+      ))}
+      {shown.map((setting) => (
+        <SettingField
+          key={setting.place}
+          setting={setting}
+          value={valueAt(row.overrides, setting.place)}
+          unset="from the preset"
+          aids={aids}
+          languages={languagesOf(bench.reading)}
+          onChange={(value) => {
+            row.set(withValue(row.overrides, setting.place, value), `${setting.name} of ${bench.source.name}`);
+          }}
+        />
+      ))}
+      {(hidden > 0 || isOpen) && section.settings.length > 1 && (
+        <Button
+          size="small"
+          color="inherit"
+          aria-expanded={isOpen}
+          data-testid={`more-${section.name}`}
+          onClick={() => {
+            setOpen(!isOpen);
+          }}
+        >
+          {isOpen ? "Fewer settings" : plural(hidden, "more setting")}
+        </Button>
+      )}
+    </section>
   );
 }
 

@@ -1,5 +1,5 @@
 /** What of the mending of a source is shown in its pictures. */
-import type { Patch, Section } from "../api/client";
+import type { Decision, Patch, Section, Setting } from "../api/client";
 import { valueAt, withValue } from "../catalogue/catalogue";
 
 /** Sections of the catalogue that mend a source for all its outputs; the rest belongs to presets. */
@@ -13,6 +13,36 @@ const ELSEWHERE = [
   "sound.sample_rate",
   "sound.streams",
 ];
+
+/** What the plan says that belongs to a section. */
+const SUBJECTS: Partial<Record<string, readonly Decision["subject"][]>> = {
+  Frame: ["size", "rotation", "crop"],
+  Time: ["frame_rate", "speed"],
+  "Fields and film": ["fields"],
+  Cleaning: ["cleaning"],
+  Colour: ["colour"],
+  Overlays: ["overlays"],
+  Audio: ["sound"],
+};
+
+/** What is changed most in a section that does not begin with it. */
+const MOST: Partial<Record<string, string>> = {
+  Cleaning: "picture.cleaning.denoise",
+  Colour: "picture.adjustment.brightness",
+  Overlays: "picture.overlays.burn_in.timecode",
+  Audio: "sound.channels",
+};
+
+/** The decisions of a plan that settings of a section change. */
+export function decidedBy(section: string, decisions: Decision[]): Decision[] {
+  const subjects = SUBJECTS[section] ?? [];
+  return decisions.filter((decision) => subjects.includes(decision.subject));
+}
+
+/** The setting of a section that is changed most. */
+export function mostChanged(section: Section): Setting | undefined {
+  return section.settings.find((setting) => setting.place === MOST[section.name]) ?? section.settings[0];
+}
 
 /** What is offered for all outputs of a source. */
 export function mendingSections(catalogue: Section[]): Section[] {

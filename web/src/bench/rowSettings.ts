@@ -24,6 +24,7 @@ export function useRowSettings(sheet: string, bench: Bench): RowSettings {
     try {
       await api.setRows(sheet, [source], next);
       await client.invalidateQueries({ queryKey: keys.bench(sheet, source) });
+      void client.invalidateQueries({ queryKey: ["output", source] });
     } finally {
       setUnsaved((now) => (now === next ? null : now));
     }

@@ -25,7 +25,7 @@ export default function PresetsPage() {
     order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
   const change = (item: PresetItem) => {
     const own: Preset = item.is_builtin
-      ? { ...item.preset, id: freeId(item.preset.id, presets), name: `${item.preset.name}, own` }
+      ? { ...item.preset, id: freeId(item.preset.id, presets), name: `${item.preset.name} (copy)` }
       : item.preset;
     setEdited({ origin: item.preset, preset: own, replaces: item.is_builtin ? null : item.preset.id });
   };
@@ -37,7 +37,7 @@ export default function PresetsPage() {
         title: `Replace “${present.name}”?`,
         text: `The house has a preset with the id ${preset.id} already. Columns made from it keep it as it was.`,
         yes: "Replace it",
-        no: "Leave it",
+        no: "Keep it",
       });
       if (!isMeant) return false;
     }
@@ -70,7 +70,7 @@ export default function PresetsPage() {
   const sound = (item: PresetItem) => {
     const { sound } = item.preset;
     if (!sound) return "none";
-    const words = { aac: "AAC", pcm16: "PCM 16", pcm24: "PCM 24", copy: "untouched" }[sound.codec];
+    const words = { aac: "AAC", pcm16: "PCM 16", pcm24: "PCM 24", copy: "copied" }[sound.codec];
     return [
       words,
       sound.bits_per_second && `${String(sound.bits_per_second / 1000)} kb/s`,
@@ -88,7 +88,7 @@ export default function PresetsPage() {
             setOrder(order === "given" ? "weight" : "given");
           }}
         >
-          {order === "given" ? "Order by MB per minute" : "Order by role"}
+          {order === "given" ? "Sort by size per minute" : "Sort by role"}
         </Button>
         <Button color="inherit" component="label" title="Preset documents (.json)">
           Import
@@ -133,7 +133,7 @@ export default function PresetsPage() {
               <th>Codec and rate</th>
               <th>Frame</th>
               <th>Sound</th>
-              <th style={{ textAlign: "right" }}>1080p25, a minute</th>
+              <th style={{ textAlign: "right" }}>Size per minute (1080p25)</th>
               <th aria-label="Actions" />
             </tr>
           </thead>
@@ -156,7 +156,7 @@ export default function PresetsPage() {
                       change(item);
                     }}
                   >
-                    {item.is_builtin ? "Make my own" : "Change"}
+                    {item.is_builtin ? "Duplicate" : "Change"}
                   </Button>
                   <Button
                     color="inherit"
@@ -199,7 +199,7 @@ export default function PresetsPage() {
 /** An id like this one that no preset has. */
 function freeId(id: string, presets: PresetItem[]): string {
   const taken = new Set(presets.map((item) => item.preset.id));
-  const own = `${id}-own`;
+  const own = `${id}-copy`;
   for (let number = 2; ; number += 1) {
     const wanted = number === 2 ? own : `${own}-${String(number)}`;
     if (!taken.has(wanted)) return wanted;

@@ -55,7 +55,7 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
     return <Box sx={{ color: "text.secondary", mt: 2 }}>Nothing can be proved here: {proofs.refusal}.</Box>;
   return (
     <>
-      <Heading>Moments to prove</Heading>
+      <Heading>Moments</Heading>
       {proofs.moments.map((one) => (
         <Box
           component="label"
@@ -82,7 +82,7 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
       <Box sx={{ display: "flex", gap: 1, mt: 1 }}>
         <TextField
           size="small"
-          label="Another, as timecode"
+          label="Add timecode"
           value={typed}
           error={typed !== "" && own === null}
           onChange={(event) => {
@@ -94,7 +94,7 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
         <TextField
           select
           size="small"
-          label="Seconds each"
+          label="Length (s)"
           value={seconds}
           onChange={(event) => {
             setSeconds(Number(event.target.value));
@@ -129,7 +129,7 @@ export function Ask({ proofs, count, strips, without, at, onProve, onSample }: P
         data-testid="sample"
         title="Many short stretches from all of the source in one proof: its size is forecast to some twelve percent (S)"
       >
-        Sample the size of the whole
+        Estimate total size
       </Button>
       {strip && (
         <>

@@ -33,10 +33,10 @@ export function Curve({
       sx={{ flex: "none", borderTop: 1, borderColor: "divider", bgcolor: "background.paper", px: 2, pt: 0.5, pb: 0.75 }}
     >
       <Box sx={{ display: "flex", gap: 2, fontSize: 12, color: "text.secondary" }} data-testid="quality-now">
-        <Box>How near to its source (SSIM)</Box>
+        <Box>Match to source (SSIM)</Box>
         {now && (
           <Box sx={{ color: "text.primary" }}>
-            this frame {now.ssim.toFixed(4)} · {now.psnr >= 100 ? "the same to the bit" : `${now.psnr.toFixed(1)} dB`}
+            this frame {now.ssim.toFixed(4)} · {now.psnr >= 100 ? "identical" : `${now.psnr.toFixed(1)} dB`}
           </Box>
         )}
         <Box sx={{ flex: 1 }} />

@@ -222,14 +222,14 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
       },
     },
     {
-      name: "Nearer",
+      name: "Zoom in",
       key: "+",
       run: () => {
         nearer(1);
       },
     },
     {
-      name: "Farther",
+      name: "Zoom out",
       key: "-",
       run: () => {
         nearer(-1);
@@ -247,7 +247,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
         ),
     },
     {
-      name: "Sample the size of the whole",
+      name: "Estimate total size",
       key: "s",
       enabled: proofs.has_picture,
       run: () => void prove([], 1, [{ label: "", overrides: {} }], true),
@@ -556,7 +556,7 @@ function Foretold({ proof }: { proof: Proof }) {
       )}
       <Box sx={{ color: "text.secondary" }}>
         This proof: {sizeText(made.size)}, SSIM {made.ssim.toFixed(4)} (least {made.least_ssim.toFixed(4)}),{" "}
-        {made.psnr >= 100 ? "the same to the bit" : `${made.psnr.toFixed(1)} dB`}
+        {made.psnr >= 100 ? "identical" : `${made.psnr.toFixed(1)} dB`}
       </Box>
       {proof.steps.length > 0 && (
         <Box sx={{ color: "text.secondary", fontSize: 12 }}>

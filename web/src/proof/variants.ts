@@ -82,7 +82,7 @@ const SIZE = fixed("Frame size", [
   ["540 lines", { size: { rule: "height", height: 540, enlarge: false } }],
 ]);
 const FIELDS = fixed("Deinterlacing", [
-  ["the quick way", { fields: "when_needed", deinterlacing: { degree: "proxy" } }],
+  ["fast", { fields: "when_needed", deinterlacing: { degree: "proxy" } }],
   ["along edges, combed frames", { fields: "when_needed", deinterlacing: { degree: "delivery", frames: "combed" } }],
   ["along edges, every frame", { fields: "when_needed", deinterlacing: { degree: "delivery", frames: "all" } }],
   ["a frame for each field", { fields: "when_needed", deinterlacing: { degree: "delivery", per: "field" } }],

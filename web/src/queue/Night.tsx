@@ -1,4 +1,4 @@
-/** The forecast of the night: one lane an engine slot, blocks to scale along the clock, now as a line. */
+/** The forecast of the night: one lane an job slot, blocks to scale along the clock, now as a line. */
 import Box from "@mui/material/Box";
 import type { Night as Forecast } from "../api/client";
 import { useNow } from "../shared/now";

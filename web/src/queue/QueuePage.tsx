@@ -151,7 +151,7 @@ export default function QueuePage() {
   const waiting = meant.filter((run) => run.state === "waiting").map((run) => run.id);
   useActions([
     {
-      name: "Hold everything",
+      name: "Hold all",
       key: "H",
       enabled: (queue?.at_work ?? 0) + (queue?.waiting ?? 0) > 0,
       run: () => {
@@ -159,7 +159,7 @@ export default function QueuePage() {
       },
     },
     {
-      name: "Let all go on",
+      name: "Resume all",
       key: "G",
       enabled: (queue?.held ?? 0) > 0,
       run: () => {
@@ -211,8 +211,8 @@ export default function QueuePage() {
   const left = night?.all_done_in ?? null;
   const head = () => {
     if (!queue || !night) return error ? "The queue could not be loaded." : "Loading …";
-    if (open === 0) return "Nothing waits.";
-    if (left === null) return "Everything is held.";
+    if (open === 0) return "Queue is empty.";
+    if (left === null) return "All is held.";
     return `All done at about ${clockText(new Date(dataUpdatedAt + left * 1000))}.`;
   };
   const drag = (item: QueueItem) => ({
@@ -272,24 +272,24 @@ export default function QueuePage() {
           <Button
             color="inherit"
             variant="outlined"
-            title="Let all go on (Shift+G)"
+            title="Resume all (Shift+G)"
             onClick={() => {
               act("resume", null);
             }}
           >
-            Let all go on
+            Resume all
           </Button>
         )}
         {queue && queue.at_work + queue.waiting > 0 && (
           <Button
             color="inherit"
             variant="outlined"
-            title="Hold everything (Shift+H)"
+            title="Hold all (Shift+H)"
             onClick={() => {
               act("pause", null);
             }}
           >
-            Hold everything
+            Hold all
           </Button>
         )}
       </Bar>
@@ -319,10 +319,10 @@ export default function QueuePage() {
               <th aria-label="State" style={{ width: 48 }} />
               <th style={{ width: "24%" }}>Source</th>
               <th style={{ width: "14%" }}>Deliverable</th>
-              <th style={{ width: "12%" }}>From</th>
-              <th>Where it is</th>
+              <th style={{ width: "12%" }}>Sheet or folder</th>
+              <th>Progress</th>
               <th style={{ width: 80 }}>Speed</th>
-              <th style={{ width: 110 }}>Left</th>
+              <th style={{ width: 110 }}>Time left</th>
               <th aria-label="Actions" style={{ width: 170 }} />
             </tr>
           </thead>
@@ -391,7 +391,7 @@ const Table = styled("table")(({ theme: { palette, typography } }) => ({
 /** How much work is left of the night, by the clock. */
 function Left({ seconds, since, lanes }: { seconds: number; since: number; lanes: number }) {
   const now = useNow();
-  return `${spanText(Math.max(0, seconds - (now - since) / 1000))} of work on ${plural(lanes, "engine slot")}`;
+  return `${spanText(Math.max(0, seconds - (now - since) / 1000))} of work on ${plural(lanes, "job slot")}`;
 }
 
 /** Room for rows that are not drawn. */
@@ -408,9 +408,9 @@ function where({ run }: QueueItem, before: number, storages: Storage[]): string 
   switch (run.state) {
     case "running":
       if (run.progress?.read_back != null) return progressText(run.progress);
-      return run.progress
-        ? `${run.progress.task === "analyse" ? "analysing, " : ""}${String(Math.floor(run.progress.fraction * 100))} %`
-        : "starting";
+      // No figure before there is one.
+      if (!run.progress || run.progress.fraction === 0) return "starting";
+      return `${run.progress.task === "analyse" ? "analysing, " : ""}${String(Math.floor(run.progress.fraction * 100))} %`;
     case "done":
       return `${sizeText(run.size ?? 0)}, checked`;
     case "withheld":
@@ -420,8 +420,8 @@ function where({ run }: QueueItem, before: number, storages: Storage[]): string 
     case "waiting": {
       const storage = storages.find((one) => one.id === run.storage);
       const away = storage ? reachText(storage) : "";
-      if (storage && away) return `waits: ${storage.name} is ${away}`;
-      return before > 0 ? `waits for an engine slot, ${String(before)} before it` : "next for an engine slot";
+      if (storage && away) return `waiting: ${storage.name} is ${away}`;
+      return before > 0 ? `waiting, ${String(before)} before it` : "next";
     }
     case "paused":
     case "checking":
@@ -483,7 +483,7 @@ function Row({ item, place, isChosen, isOver, before, storages, onAct, drag }: R
 
 /** What can be done with a run, by its state. */
 const ACTS: { action: RunAction; name: string; key: string; fits: (run: QueueItem["run"]) => boolean }[] = [
-  { action: "resume", name: "Go on", key: "g", fits: ({ state }) => state === "paused" },
+  { action: "resume", name: "Resume", key: "g", fits: ({ state }) => state === "paused" },
   { action: "pause", name: "Hold", key: "h", fits: ({ state }) => state === "running" || state === "waiting" },
   { action: "cancel", name: "Cancel", key: "c", fits: isOpen },
   { action: "retry", name: "Retry", key: "y", fits: ({ state }) => state === "failed" || state === "cancelled" },

@@ -125,7 +125,7 @@ function Storages() {
   );
 }
 
-const KINDS: Record<Aid["kind"], string> = { lut: "table", picture: "picture" };
+const KINDS: Record<Aid["kind"], string> = { lut: "LUT", picture: "watermark" };
 
 /** Look-up tables and pictures that presets call by name. */
 function Aids() {
@@ -147,8 +147,8 @@ function Aids() {
   };
   return (
     <Part
-      title="Tables and pictures"
-      about="Look-up tables (.cube) for colour and pictures (PNG) for watermarks. Presets and benches call them by name."
+      title="LUTs and watermarks"
+      about="LUTs (.cube) for colour, and pictures (PNG) for watermarks. Presets and benches call them by name."
     >
       {aids.map((aid) => (
         <Box
@@ -173,7 +173,7 @@ function Aids() {
         </Box>
       ))}
       <Button component="label" variant="outlined" sx={{ mt: 1.5 }}>
-        Add tables or pictures
+        Add LUTs or watermarks
         <input
           type="file"
           hidden
@@ -201,14 +201,17 @@ function Slots() {
       .saveSettings({ ...settings, ...change })
       .then(async () => {
         await client.invalidateQueries({ queryKey: keys.settings });
-        tell("Saved: it counts from now on.");
+        tell("Saved: it counts from now on.", async () => {
+          await api.saveSettings(settings);
+          await client.invalidateQueries({ queryKey: keys.settings });
+        });
       })
       .catch(refuse);
   };
   return (
     <>
       <Part
-        title="Engine slots"
+        title="Job slots"
         about="How many jobs run at the same time. Two fill each other's gaps on a small machine."
       >
         <TextField
@@ -216,7 +219,7 @@ function Slots() {
           size="small"
           type="number"
           defaultValue={settings?.engine_slots}
-          slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Engine slots" } }}
+          slotProps={{ htmlInput: { min: 1, max: 64, "aria-label": "Job slots" } }}
           onBlur={(event) => {
             if (Number(event.target.value) !== settings?.engine_slots)
               save({ engine_slots: Number(event.target.value) });
@@ -261,7 +264,7 @@ function Slots() {
 function LookChoice() {
   const { look, change } = useContext(LookContext);
   return (
-    <Part title="Look" about="Both are neutral, so that pictures are judged against grey.">
+    <Part title="Theme" about="Both are neutral, so that pictures are judged against grey.">
       <ToggleButtonGroup
         exclusive
         size="small"
@@ -273,7 +276,7 @@ function LookChoice() {
       >
         <ToggleButton value="light">Day</ToggleButton>
         <ToggleButton value="dark">Night</ToggleButton>
-        <ToggleButton value="system">As the system</ToggleButton>
+        <ToggleButton value="system">System</ToggleButton>
       </ToggleButtonGroup>
     </Part>
   );
@@ -289,7 +292,7 @@ function Notices() {
   };
   return (
     <Part
-      title="Notices"
+      title="Notifications"
       about="When the last file of a sheet is done, the browser can tell, also while another window is in front."
     >
       {permission === "default" ? (

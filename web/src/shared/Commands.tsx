@@ -108,7 +108,7 @@ function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void 
     >
       <InputBase
         autoFocus
-        placeholder="What shall be done?"
+        placeholder="Search actions"
         value={typed}
         onChange={(event) => {
           setTyped(event.target.value);
@@ -117,7 +117,7 @@ function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void 
         onKeyDown={press}
         inputProps={{
           role: "combobox",
-          "aria-label": "What shall be done?",
+          "aria-label": "Search actions",
           "aria-expanded": true,
           "aria-controls": "actions",
           "aria-activedescendant": found.length > 0 ? optionId(place) : undefined,
@@ -143,9 +143,7 @@ function Palette({ actions, onClose }: { actions: Action[]; onClose: () => void 
             {keyOf(action)}
           </ListItemButton>
         ))}
-        {found.length === 0 && (
-          <Box sx={{ px: 2, py: 1, color: "text.secondary" }}>No action here has these words in its name.</Box>
-        )}
+        {found.length === 0 && <Box sx={{ px: 2, py: 1, color: "text.secondary" }}>No matching action.</Box>}
       </Box>
     </Dialog>
   );
@@ -199,7 +197,7 @@ function Keys({ actions, onClose }: { actions: Action[]; onClose: () => void }) 
               change({ ...keymap, own: {} });
             }}
           >
-            Take back all changes
+            Undo all changes
           </Button>
         )}
       </Box>

@@ -46,7 +46,7 @@ export function Messages({ children }: { children: ReactNode }) {
   );
   const undo = (step: Message) => {
     setSteps((others) => others.filter((other) => other !== step));
-    setTold({ text: `Taken back: ${step.text}`, kind: "told" });
+    setTold({ text: `Undone: ${step.text}`, kind: "told" });
     step.undo?.().catch((error: unknown) => {
       setTold(null);
       tell(refusalOf(error));
@@ -56,7 +56,7 @@ export function Messages({ children }: { children: ReactNode }) {
   useActions(
     last
       ? ["u", "Ctrl+z"].map((key) => ({
-          name: `Take back: ${last.text}`,
+          name: `Undo: ${last.text}`,
           key,
           run: () => {
             undo(last);
@@ -109,7 +109,7 @@ export function Messages({ children }: { children: ReactNode }) {
                   undo(told);
                 }}
               >
-                Take back<Key>Ctrl + Z</Key>
+                Undo<Key>Ctrl + Z</Key>
               </Button>
             )}
           </Alert>

@@ -63,9 +63,7 @@ export function PlaceField({ label, place, onChange, mayBeBeside = false }: Prop
         onInputChange={(_, folder) => {
           onChange({ ...place, folder: folder.replace(/^\/+/, "") });
         }}
-        renderInput={(props) => (
-          <TextField {...props} size="small" label="Folder there" placeholder="the storage itself" />
-        )}
+        renderInput={(props) => <TextField {...props} size="small" label="Subfolder" placeholder="top folder" />}
       />
     </Box>
   );

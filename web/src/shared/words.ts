@@ -63,10 +63,10 @@ export function plural(count: number, noun: string): string {
 
 const STATE_WORDS: Record<RunState, string> = {
   waiting: "waiting",
-  running: "at work",
+  running: "running",
   paused: "held",
   checking: "checking",
-  done: "checked",
+  done: "done, checked",
   failed: "failed",
   cancelled: "cancelled",
   withheld: "withheld",

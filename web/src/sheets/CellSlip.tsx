@@ -63,7 +63,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
       )}
       {output?.plan && (
         <>
-          <Heading>What is done, and why</Heading>
+          <Heading>Plan and reasons</Heading>
           {output.plan.decisions.map((decision, place) => (
             <Box key={place} sx={{ mb: 0.9 }}>
               <Box component="span" sx={{ fontWeight: 600 }}>
@@ -72,7 +72,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
               {decision.origin === "editor" && (
                 <Box component="span" sx={{ color: "primary.main" }}>
                   {" "}
-                  your own setting
+                  overridden
                 </Box>
               )}
               <Box component="span">: {decision.what}, </Box>
@@ -160,7 +160,7 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
       {run.released_because && <Box sx={{ mb: 1 }}>Released because: {run.released_because}</Box>}
       <Notes report={report} />
       <Pair source={run.source} run={run.id} count={countOf(output.source)} />
-      <Heading>Source and output, what differs in bold</Heading>
+      <Heading>Source and output, differences in bold</Heading>
       <Box
         component="table"
         sx={{

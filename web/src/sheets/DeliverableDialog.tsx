@@ -90,13 +90,13 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
       <DialogContent sx={DIALOG_PARTS}>
         <PresetList chosen={presets.map((one) => one.id)} onChoose={choose} isMultiple={!column} />
         <Box sx={{ width: { md: 300 }, flex: "none", display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
-          <PlaceField mayBeBeside label="Where it goes" place={place} onChange={setPlace} />
+          <PlaceField mayBeBeside label="Destination" place={place} onChange={setPlace} />
           {presets.length > 1 ? (
             <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each is named as its preset says.</Box>
           ) : (
             <TextField
               size="small"
-              label="Name"
+              label="Name pattern"
               value={pattern}
               onChange={(event) => {
                 setPattern(event.target.value);

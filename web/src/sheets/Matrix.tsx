@@ -147,7 +147,7 @@ export function Matrix({ sheet, widths, selection, onSelect, onOpen, onToggle, o
             </HeadCell>
           )}
           <HeadCell column={columns + 2}>
-            <span className="quiet low">Row</span>
+            <span className="quiet low">Row total</span>
           </HeadCell>
         </div>
         {rows.getVirtualItems().map((item) => {
@@ -191,7 +191,7 @@ export function Matrix({ sheet, widths, selection, onSelect, onOpen, onToggle, o
           style={template}
         >
           <div role="gridcell" className="sum">
-            Column
+            Column total
           </div>
           {sum.columns.map((sum, place) => (
             <div key={sheet.deliverables[place]?.id} role="gridcell" className="sum">
@@ -231,7 +231,7 @@ function ColumnHead({ deliverable, column }: { deliverable: Deliverable; column:
       <span className="quiet">{deliverable.headline}</span>
       <span className="quiet apart">
         <span className="quiet">{deliverable.frame}</span>
-        <span>{deliverable.storage ? `${deliverable.folder}/` : "beside it"}</span>
+        <span>{deliverable.storage ? `${deliverable.folder}/` : "next to the source"}</span>
       </span>
     </HeadCell>
   );

@@ -1,5 +1,4 @@
 /** Asking for a name. */
-import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import DialogActions from "@mui/material/DialogActions";
@@ -13,12 +12,10 @@ interface Props {
   title: string;
   name: string;
   onSave: (name: string) => Promise<unknown>;
-  /** Other things that can be done with what is named. */
-  others?: { name: string; run: () => void }[];
   onClose: () => void;
 }
 
-export function NameDialog({ title, name, onSave, others = [], onClose }: Props) {
+export function NameDialog({ title, name, onSave, onClose }: Props) {
   const [typed, setTyped] = useState(name);
   const { refuse } = useTell();
   const save = (event: SyntheticEvent) => {
@@ -46,19 +43,6 @@ export function NameDialog({ title, name, onSave, others = [], onClose }: Props)
           />
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
-          {others.map((other) => (
-            <Button
-              key={other.name}
-              color="inherit"
-              onClick={() => {
-                onClose();
-                other.run();
-              }}
-            >
-              {other.name}
-            </Button>
-          ))}
-          <Box sx={{ flex: 1 }} />
           <Button color="inherit" onClick={onClose}>
             Cancel
           </Button>

@@ -89,8 +89,8 @@ export function Pair({ source, run, count }: Props) {
         }}
       >
         {word}
-        {views[name]?.state === "ready" && views[name].is_copy && ", a viewing copy"}
-        {heard === name ? " · heard" : " · hear it"}
+        {views[name]?.state === "ready" && views[name].is_copy && ", a preview copy"}
+        {heard === name ? " · listening" : " · listen"}
       </Box>
     </Box>
   );
@@ -162,7 +162,7 @@ function Player({ side, viewing, muted, player, onLength, onEnded }: PlayerProps
   if (viewing?.state === "failed") return <Box sx={frame}>{viewing.problem.why}</Box>;
   return (
     <Box sx={frame}>
-      {viewing ? `A viewing copy is being made: ${String(Math.floor(viewing.fraction * 100))} %` : ""}
+      {viewing ? `A preview copy is being made: ${String(Math.floor(viewing.fraction * 100))} %` : ""}
     </Box>
   );
 }

@@ -28,7 +28,7 @@ export const RowHead = memo(function RowHead({ sheet, source }: { sheet: string;
           <bdi>{name}</bdi>
         </b>
         <div className="quiet apart">
-          <span className="quiet">{source.problem?.why ?? source.summary ?? "being read …"}</span>
+          <span className="quiet">{source.problem?.why ?? source.summary ?? "reading …"}</span>
           <span
             className="time"
             data-marked={source.taken != null}

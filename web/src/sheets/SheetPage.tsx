@@ -1,6 +1,8 @@
 /** One sheet: the matrix, its totals, and the one big action. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import Menu from "@mui/material/Menu";
+import MenuItem from "@mui/material/MenuItem";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -150,7 +152,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       },
     },
     forChosen("Hold", "h", "pause", (cell) => isOpen(cell.run) && cell.run.state !== "paused"),
-    forChosen("Go on with", "g", "resume", (cell) => cell.run?.state === "paused"),
+    forChosen("Resume", "g", "resume", (cell) => cell.run?.state === "paused"),
     forChosen("Cancel", "c", "cancel", (cell) => isOpen(cell.run)),
     forChosen("Retry", "y", "retry", (cell) => cell.run?.state === "failed" || cell.run?.state === "cancelled"),
     {
@@ -185,21 +187,21 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       },
     },
     {
-      name: "Give the chosen column's place and names to all columns",
+      name: "Copy the chosen column's destination and naming to all columns",
       enabled: column !== undefined,
       run: () => {
         if (column) work.copyPlace(sheet, column);
       },
     },
     {
-      name: "Take the chosen column out",
+      name: "Remove the chosen column from the sheet",
       enabled: column !== undefined,
       run: () => {
         if (column) work.removeColumn(column.id, column.preset.name);
       },
     },
     {
-      name: "Take the sources of the chosen outputs out",
+      name: "Remove the sources of the chosen outputs from the sheet",
       enabled: some,
       run: () => {
         work.removeSources(rows);
@@ -244,21 +246,22 @@ function Loaded({ sheet }: { sheet: Sheet }) {
         title={sheet.name}
         detail={`${plural(sheet.sources.length, "source")} × ${plural(sheet.deliverables.length, "deliverable")}`}
       >
-        <Button
-          color="inherit"
-          onClick={() => {
+        <SheetMenu
+          onRename={() => {
             setOpen("name");
           }}
-        >
-          Rename, duplicate, remove
-        </Button>
+          onDuplicate={() => {
+            setOpen("copy");
+          }}
+          onRemove={() => void remove()}
+        />
         <Button
           color="inherit"
           onClick={() => {
             setOpen("sources");
           }}
           data-testid="add-sources"
-          title="Add sources (S), or drop files onto the page"
+          title="Add sources (S), or drop files on the page"
         >
           Add sources<Key>S</Key>
         </Button>
@@ -336,15 +339,6 @@ function Loaded({ sheet }: { sheet: Sheet }) {
           title="Rename the sheet"
           name={sheet.name}
           onSave={(name) => api.renameSheet(sheet.id, name)}
-          others={[
-            { name: "Remove the sheet", run: () => void remove() },
-            {
-              name: "Duplicate it",
-              run: () => {
-                setOpen("copy");
-              },
-            },
-          ]}
           onClose={close}
         />
       )}
@@ -368,7 +362,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
             work.setRows(
               taken.map(({ suggestion, sources }) => ({ sources, overrides: suggestion.settings })),
               true,
-              `${plural(taken.length, "suggestion")} taken for ${plural(sources.size, "source")}.`,
+              `${plural(taken.length, "suggestion")} applied to ${plural(sources.size, "source")}.`,
             );
           }}
           onShow={(suggestion) => {
@@ -382,6 +376,54 @@ function Loaded({ sheet }: { sheet: Sheet }) {
         <DeliverableDialog sheet={sheet.id} column={open} onClose={close} />
       )}
     </DropArea>
+  );
+}
+
+interface MenuProps {
+  onRename: () => void;
+  onDuplicate: () => void;
+  onRemove: () => void;
+}
+
+/** What can be done with the sheet as a whole. */
+function SheetMenu({ onRename, onDuplicate, onRemove }: MenuProps) {
+  const [at, setAt] = useState<HTMLElement | null>(null);
+  const entries: [string, () => void][] = [
+    ["Rename", onRename],
+    ["Duplicate", onDuplicate],
+    ["Remove", onRemove],
+  ];
+  return (
+    <>
+      <Button
+        color="inherit"
+        aria-haspopup="menu"
+        onClick={(event) => {
+          setAt(event.currentTarget);
+        }}
+      >
+        Sheet …
+      </Button>
+      <Menu
+        open={at !== null}
+        anchorEl={at}
+        onClose={() => {
+          setAt(null);
+        }}
+      >
+        {entries.map(([name, run]) => (
+          <MenuItem
+            key={name}
+            onClick={() => {
+              setAt(null);
+              run();
+            }}
+          >
+            {name}
+          </MenuItem>
+        ))}
+      </Menu>
+    </>
   );
 }
 
@@ -415,7 +457,7 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
               ? "outOfDate"
               : "idle";
   const parts = [
-    sum.working > 0 && `${String(sum.working)} at work`,
+    sum.working > 0 && `${String(sum.working)} running`,
     sum.waiting > 0 && `${String(sum.waiting)} waiting`,
     sum.held > 0 && `${String(sum.held)} held`,
     sum.failed > 0 && `${String(sum.failed)} failed`,
@@ -443,7 +485,7 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
       <Facet state={state} fraction={sum.fraction} size={34} />
       <Figure
         head={`${String(sum.done)} of ${plural(sum.wanted, "file")} done`}
-        detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "nothing under way")}
+        detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "idle")}
         testid="progress"
       />
       <Figure
@@ -458,7 +500,7 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
       {sum.left > 0 && (
         <Figure
           head={`about ${spanText(sum.left)} to go`}
-          detail={`those at work end at about ${clockText(new Date(now + sum.left * 1000))}`}
+          detail={`those running end at about ${clockText(new Date(now + sum.left * 1000))}`}
         />
       )}
       <Box sx={{ flex: 1 }} />
@@ -470,7 +512,7 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
             onAct("resume", held);
           }}
         >
-          Go on
+          Resume
         </Button>
       )}
       {moving.length > 0 && (
@@ -507,7 +549,7 @@ function Foot({ sheet, ready, onRun, onAct }: FootProps) {
           ? "Nothing to run"
           : ready === sum.wanted
             ? `Run ${plural(ready, "file")}`
-            : `Run the other ${String(ready)}`}
+            : `Run remaining ${String(ready)}`}
       </Button>
     </Box>
   );

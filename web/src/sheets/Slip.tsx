@@ -3,7 +3,7 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
 import { Link as RouterLink } from "react-router";
-import type { Cell, Deliverable, Sheet } from "../api/client";
+import { api, type Cell, type Deliverable, type Sheet } from "../api/client";
 import { Facet } from "../shared/Facet";
 import { proofAddress } from "../proof/address";
 import { changeText, isOpen, plural, sizeText } from "../shared/words";
@@ -118,17 +118,17 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
         <CellSlip cell={shape.cell} source={source} column={column} />
       ) : (
         <>
-          <Heading>Together</Heading>
-          <Line name="Files">{`${String(sum.done)} of ${String(sum.wanted)} made${sum.failed > 0 ? `, ${String(sum.failed)} failed` : ""}${cells.length > sum.wanted ? `, ${String(cells.length - sum.wanted)} not wanted or not possible` : ""}`}</Line>
-          <Line name="Weight">{`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}${sum.before > 0 ? `, ${changeText(sum.before, sum.after)}` : ""}`}</Line>
-          {sum.done > 0 && <Line name="Foretold">{sizeText(sum.expected)}</Line>}
+          <Heading>Totals</Heading>
+          <Line name="Files">{`${String(sum.done)} of ${String(sum.wanted)} made${sum.failed > 0 ? `, ${String(sum.failed)} failed` : ""}${cells.length > sum.wanted ? `, ${String(cells.length - sum.wanted)} off or not possible` : ""}`}</Line>
+          <Line name="Size">{`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}${sum.before > 0 ? `, ${changeText(sum.before, sum.after)}` : ""}`}</Line>
+          {sum.done > 0 && <Line name="Forecast">{sizeText(sum.expected)}</Line>}
         </>
       )}
       {shape.kind === "column" && column && (
         <>
           <Heading>The column</Heading>
           <Line name="Frame">{column.frame}</Line>
-          <Line name="Goes to">{column.storage ? column.folder || "the storage itself" : "beside each source"}</Line>
+          <Line name="Destination">{column.storage ? column.folder || "top folder" : "next to each source"}</Line>
           <Line name="Name">{column.name_pattern}</Line>
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1 }}>
             <Button
@@ -148,7 +148,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
                   work.copyPlace(sheet, column);
                 }}
               >
-                Same place and names for all
+                Copy destination and naming to all columns
               </Button>
             )}
             <Button
@@ -158,7 +158,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
                 onClose();
               }}
             >
-              Take it out
+              Remove from sheet
             </Button>
           </Box>
         </>
@@ -171,11 +171,11 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
               ? `${source.taken} of ${source.duration ?? ""} is taken, as marked`
               : (source.duration ?? "not known")}
           </Line>
-          <Line name="Weight">{source.size == null ? "not known" : sizeText(source.size)}</Line>
+          <Line name="Size">{source.size == null ? "not known" : sizeText(source.size)}</Line>
           {source.folder && <Line name="Folder">{source.folder}</Line>}
-          {source.problem && <Line name="Fault">{`${source.problem.why}. ${source.problem.next}`}</Line>}
+          {source.problem && <Line name="Problem">{`${source.problem.why}. ${source.problem.next}`}</Line>}
           {source.findings.map((finding) => (
-            <Line key={finding} name="Found">
+            <Line key={finding} name="Findings">
               {finding}
             </Line>
           ))}
@@ -191,6 +191,11 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
               title="Open the bench (B)"
             >
               Open the bench
+            </Button>
+          )}
+          {source && (
+            <Button color="inherit" component="a" href={api.sourceFile(source.id)} download={source.name}>
+              Download source
             </Button>
           )}
           <Button
@@ -221,7 +226,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
               onClose();
             }}
           >
-            {rows.length === 1 ? "Take it out" : "Take them out"}
+            {"Remove from sheet"}
           </Button>
         </Box>
       )}
@@ -310,7 +315,7 @@ function Actions({
             );
           }}
         >
-          Go on
+          Resume
         </Button>
       )}
       {open.some((cell) => cell.run?.state !== "paused") && (
@@ -361,7 +366,7 @@ function Actions({
         Overrides
       </Button>
       <Button color="inherit" onClick={onPreset} data-testid="other-preset">
-        Another preset
+        Use another preset
       </Button>
     </Box>
   );

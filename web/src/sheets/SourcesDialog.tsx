@@ -143,7 +143,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
               setFolder("");
             }}
           >
-            top
+            {storages?.find((one) => one.id === storage)?.name ?? "Storage"}
           </Button>
           {parts.map((part, place) => (
             <Button
@@ -189,7 +189,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
             {`Choose all ${String(files.length)} files`}
           </Button>
         )}
-        <Button color="inherit" component="label" title="They are copied into a storage and become sources">
+        <Button color="inherit" component="label" title="They are uploaded to a storage and become sources">
           From this computer
           <input
             type="file"
@@ -270,7 +270,7 @@ function EntryRow({
         {entry.name}
       </Box>
       <Box sx={{ color: "text.secondary", fontSize: 12 }}>
-        {entry.is_folder ? "folder, with all in it" : `${entry.is_own ? "made here · " : ""}${sizeText(entry.size)}`}
+        {entry.is_folder ? "folder, recursive" : `${entry.is_own ? "own output · " : ""}${sizeText(entry.size)}`}
       </Box>
     </Box>
   );

@@ -49,10 +49,10 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="what-follows">
       <DialogTitle id="what-follows" sx={{ fontSize: 16, fontWeight: 700 }}>
-        What follows from what was found
+        Suggestions
       </DialogTitle>
       <DialogContent>
-        {offers.length === 0 && <p>Nothing follows for these rows.</p>}
+        {offers.length === 0 && <p>No suggestions for these rows.</p>}
         {offers.map((suggestion) => {
           const left = untaken(suggestion);
           return (
@@ -61,7 +61,7 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
                 <b>{suggestion.what}</b>
                 <small>
                   {plural(suggestion.sources.length, "source")}
-                  {suggestion.taken.length > 0 && `, taken for ${String(suggestion.taken.length)}`}; because{" "}
+                  {suggestion.taken.length > 0 && `, applied to ${String(suggestion.taken.length)}`}; because{" "}
                   {suggestion.because}
                 </small>
               </div>
@@ -80,7 +80,7 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
                   onTake([{ suggestion, sources: left }]);
                 }}
               >
-                {left.length === 0 ? "Taken" : `Take for ${String(left.length)}`}
+                {left.length === 0 ? "Applied" : `Apply to ${String(left.length)}`}
               </Button>
             </Offer>
           );
@@ -99,7 +99,7 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
             onClose();
           }}
         >
-          Take all
+          Apply all
         </Button>
       </DialogActions>
     </Dialog>

@@ -59,7 +59,7 @@ export function DropArea({ sheet, children }: { sheet: string; children: ReactNo
       onDrop={take}
     >
       {children}
-      {over && <div className="over">Drop files or folders: they are copied into a storage and become sources</div>}
+      {over && <div className="over">Drop files or folders: they are uploaded to a storage and become sources</div>}
     </Area>
   );
 }

@@ -64,12 +64,12 @@ export function Uploads({ children }: { children: ReactNode }) {
     if (batch.paths.length > 0) {
       const { added } = await api.addSources(sheet, place.storage ?? "", batch.paths);
       await sheetAgain(client, sheet);
-      tell(`${plural(batch.paths.length, "file")} copied, ${plural(added, "source")} added.`);
+      tell(`${plural(batch.paths.length, "file")} uploaded, ${plural(added, "source")} added.`);
     }
     const { end } = batch.state;
     if (end === "done") drop(id);
     if (typeof end === "object")
-      refuse(new Error(`${batch.state.name} could not be copied: ${end.failed}. Go on with it when that is mended.`));
+      refuse(new Error(`${batch.state.name} could not be uploaded: ${end.failed}. Resume it when that is mended.`));
   };
   const start = (files: Offer, place: Place) => {
     send(files, place).catch(refuse);
@@ -142,7 +142,7 @@ function WhereTo({
           ))}
           {files.length > 50 && <Box>and {files.length - 50} more</Box>}
         </Box>
-        <PlaceField label="Copied into" place={place} onChange={setWanted} />
+        <PlaceField label="Upload to" place={place} onChange={setWanted} />
       </DialogContent>
       <DialogActions sx={{ px: 3, pb: 2 }}>
         <Button color="inherit" onClick={onClose}>
@@ -156,7 +156,7 @@ function WhereTo({
           }}
           data-testid="confirm-upload"
         >
-          Copy and add
+          Upload and add
         </Button>
       </DialogActions>
     </Dialog>
@@ -196,23 +196,23 @@ function Progress({ state, onStop, onGoOn, onLeave }: ProgressProps) {
   return (
     <Card data-testid="upload-progress">
       <div className="head">
-        <b>{isOpen ? `Copying ${state.name}` : `${state.name} stands still`}</b>
+        <b>{isOpen ? `Uploading ${state.name}` : `${state.name} stopped`}</b>
         {isOpen ? (
           <Button color="inherit" onClick={onStop}>
             Stop
           </Button>
         ) : (
           <>
-            <Button onClick={onGoOn}>Go on</Button>
+            <Button onClick={onGoOn}>Resume</Button>
             <Button color="inherit" onClick={onLeave}>
-              Leave it
+              Dismiss
             </Button>
           </>
         )}
       </div>
       <LinearProgress
         variant="determinate"
-        aria-label="Copied"
+        aria-label="Uploaded"
         value={state.bytes > 0 ? (state.sent / state.bytes) * 100 : 100}
         sx={{ my: 0.75 }}
       />

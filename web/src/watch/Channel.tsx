@@ -13,21 +13,21 @@ import { plural, sizeText } from "../shared/words";
 
 const FLOW: { state: WatchState; word: string; facet: FacetState }[] = [
   { state: "arriving", word: "arriving", facet: "idle" },
-  { state: "settling", word: "settling", facet: "waiting" },
+  { state: "settling", word: "waiting for copy to finish", facet: "waiting" },
   { state: "working", word: "working", facet: "running" },
-  { state: "out", word: "out", facet: "done" },
+  { state: "out", word: "delivered", facet: "done" },
 ];
 
 const ASIDE: { state: WatchState; word: string; facet: FacetState }[] = [
   { state: "failed", word: "failed", facet: "failed" },
-  { state: "left", word: "left alone", facet: "off" },
-  { state: "gone", word: "gone again", facet: "cancelled" },
-  { state: "own", word: "made here", facet: "off" },
+  { state: "left", word: "ignored", facet: "off" },
+  { state: "gone", word: "vanished", facet: "cancelled" },
+  { state: "own", word: "own output", facet: "off" },
 ];
 
 /** What taking up a file by hand is called in the states from which it can be. */
 const TAKE_WORDS: Partial<Record<WatchState, string>> = {
-  left: "Take it up",
+  left: "Process",
   failed: "Try it again",
   out: "Make it again",
 };

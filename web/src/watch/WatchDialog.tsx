@@ -26,7 +26,7 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
   const [presets, setPresets] = useState<Preset[]>(folder?.presets ?? []);
   const [clash, setClash] = useState(folder?.clash ?? "number");
   const [settle, setSettle] = useState(String(folder?.settle_seconds ?? USUAL_SETTLE));
-  const { refuse } = useTell();
+  const { tell, refuse } = useTell();
   const isWhole = name.trim() !== "" && watched.storage && destination.storage && presets.length > 0;
   const save = async () => {
     if (!watched.storage || !destination.storage) return;
@@ -41,8 +41,17 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
       settle_seconds: Number(settle),
     };
     try {
-      if (folder) await api.changeWatchFolder(folder.id, wanted);
-      else await api.addWatchFolder(wanted);
+      if (folder) {
+        const { id, storage, presets, destination_storage, destination, clash, settle_seconds } = folder;
+        const before = { name: folder.name, storage, folder: folder.folder, presets, destination_storage };
+        await api.changeWatchFolder(id, wanted);
+        tell(`“${name}” is changed.`, () =>
+          api.changeWatchFolder(id, { ...before, destination, clash, settle_seconds }),
+        );
+      } else {
+        const made = await api.addWatchFolder(wanted);
+        tell(`“${name}” is added, switched off.`, () => api.removeWatchFolder(made.id));
+      }
       onClose();
     } catch (error) {
       refuse(error);
@@ -71,7 +80,7 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
           <TextField
             size="small"
             type="number"
-            label="Seconds without change"
+            label="Stable for (s)"
             value={settle}
             onChange={(event) => {
               setSettle(event.target.value);

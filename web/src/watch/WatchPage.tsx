@@ -42,7 +42,7 @@ export default function WatchPage() {
   const [edited, setEdited] = useState<WatchFolder | "new" | null>(null);
   const [asked, setAsked] = useState<Question | null>(null);
   const [going, setGoing] = useState<WatchFolder | null>(null);
-  const { refuse } = useTell();
+  const { tell, refuse } = useTell();
   const add = () => {
     setEdited("new");
   };
@@ -51,6 +51,8 @@ export default function WatchPage() {
     try {
       if (folder.is_on) {
         await api.switchWatch(folder.id, "off");
+        // What has come meanwhile is not taken up by that.
+        tell(`“${folder.name}” is switched off.`, () => api.switchWatch(folder.id, "on", "leave"));
         return;
       }
       const inside = await api.insideWatch(folder.id);
@@ -136,7 +138,7 @@ export default function WatchPage() {
               }}
               data-testid="present-leave"
             >
-              Only what arrives
+              New files only
             </Button>
             <Button
               variant="contained"
@@ -145,7 +147,7 @@ export default function WatchPage() {
               }}
               data-testid="present-take"
             >
-              These too
+              Include them
             </Button>
           </DialogActions>
         </Dialog>
@@ -169,7 +171,7 @@ export default function WatchPage() {
                 setGoing(null);
               }}
             >
-              Keep it
+              Cancel
             </Button>
             <Button
               color="error"

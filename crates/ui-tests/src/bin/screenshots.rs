@@ -133,10 +133,11 @@ async fn main() -> Outcome<()> {
     night.browser.press("x").await?;
     night.click("[data-testid=crop-rule] [role=combobox]").await?;
     night.choose("the bars that were found").await?;
-    night.browser.wait_for_text("[data-testid=crop-result]", "no bar stays").await?;
+    night.browser.wait_for_text("[data-testid=crop-result]", "no bars left").await?;
     night.shoot("crop").await?;
     night.open_bench("ep. 3", "clip-0003.mov").await?;
     night.browser.press("m").await?;
+    night.click("[data-testid='more-Colour']").await?;
     night.click("[data-setting='picture.colour.lut'] [role=combobox]").await?;
     night.choose("fenmark-log-to-rec709").await?;
     night.browser.find("[data-testid=picture][data-shown=true] img[src*='look=']").await?;
