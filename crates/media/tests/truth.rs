@@ -15,6 +15,7 @@ use beryl_core::picture::{Colour, FieldOrder};
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_core::time::Rational;
 use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, scan, silence_libraries};
+use libtest_mimic::{Arguments, Trial};
 use material::{
     First, HEIGHT, Noise, Picture, THREE_TWO, TWO_THREE_THREE_TWO, TWO_TWO, WIDTH, disc, ground, interlaced, lively, lively_of,
     progressive, telecined, write,
@@ -941,29 +942,18 @@ fn faults_of(case: &Case) -> Vec<String> {
     case.expect.iter().filter_map(|expect| expect(&findings)).collect()
 }
 
-#[test]
-fn every_verdict_is_right() {
+/// Each case is a test of its own, by its name.
+fn main() {
     silence_libraries();
-    let mut cases = picture_cases();
-    cases.extend(time_cases());
-    cases.extend(sound_cases());
-    assert!(cases.len() >= 40, "the table holds every kind of material");
-    let wanted = std::env::var("BERYL_CASE").ok();
-    let cases: Vec<Case> =
-        cases.into_iter().filter(|case| wanted.as_ref().is_none_or(|wanted| case.name.contains(wanted.as_str()))).collect();
-    let (waiting, faults) = (std::sync::atomic::AtomicUsize::new(0), std::sync::Mutex::new(Vec::new()));
-    std::thread::scope(|scope| {
-        for _ in 0..2 {
-            scope.spawn(|| {
-                while let Some(case) = cases.get(waiting.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
-                    let found = faults_of(case);
-                    if !found.is_empty() {
-                        faults.lock().unwrap().push(format!("{}: {}", case.name, found.join("; ")));
-                    }
-                }
-            });
-        }
-    });
-    let faults = faults.into_inner().unwrap();
-    assert!(faults.is_empty(), "{} of {} cases are wrong:\n{}", faults.len(), cases.len(), faults.join("\n"));
+    let mut arguments = Arguments::from_args();
+    // Each scan takes all the cores it gets.
+    arguments.test_threads.get_or_insert(2);
+    let cases = picture_cases().into_iter().chain(time_cases()).chain(sound_cases());
+    let test = |case: Case| {
+        Trial::test(case.name, move || {
+            let faults = faults_of(&case);
+            if faults.is_empty() { Ok(()) } else { Err(faults.join("; ").into()) }
+        })
+    };
+    libtest_mimic::run(&arguments, cases.map(test).collect()).exit();
 }

@@ -126,6 +126,7 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
           <StageBox
             key={state}
             stage={stage(state)}
+            state={state}
             word={word}
             facet={facet}
             isFirst={number === 0}
@@ -183,6 +184,7 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
 
 interface StageProps {
   stage: WatchStage | undefined;
+  state: WatchState;
   word: string;
   facet: FacetState;
   isFirst: boolean;
@@ -190,12 +192,12 @@ interface StageProps {
   onOpen: () => void;
 }
 
-function StageBox({ stage, word, facet, isFirst, isOpen, onOpen }: StageProps) {
+function StageBox({ stage, state, word, facet, isFirst, isOpen, onOpen }: StageProps) {
   return (
     <Box
       component="button"
       disabled={!stage}
-      data-stage={word}
+      data-stage={state}
       data-count={stage?.count ?? 0}
       onClick={onOpen}
       sx={{
