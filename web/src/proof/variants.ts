@@ -104,7 +104,7 @@ export function strips(plan: Plan): Strip[] {
 }
 
 const WITHOUT_CONVERTING: Variant = {
-  label: "without converting colour",
+  label: "without colour conversion",
   overrides: picture({ colour: { space: "same", range: "limited" } }),
 };
 
@@ -134,14 +134,14 @@ export function withoutSteps(plan: Plan): Variant[] {
         found.push({ label: "without cropping", overrides: picture({ crop: { rule: "never" } }) });
         break;
       case "denoise":
-        found.push({ label: "without taking noise out", overrides: picture({ cleaning: { denoise: "off" } }) });
+        found.push({ label: "without denoise", overrides: picture({ cleaning: { denoise: "off" } }) });
         break;
       case "deblock":
-        found.push({ label: "without smoothing blocks", overrides: picture({ cleaning: { deblock: "off" } }) });
+        found.push({ label: "without deblocking", overrides: picture({ cleaning: { deblock: "off" } }) });
         break;
       case "adjust":
         found.push({
-          label: "without changing levels",
+          label: "without level changes",
           overrides: picture({ adjustment: { brightness: 0, contrast: 100, gamma: 100, saturation: 100 } }),
         });
         break;
@@ -152,7 +152,7 @@ export function withoutSteps(plan: Plan): Variant[] {
         found.push({ label: "with its dynamic range", overrides: picture({ colour: { dynamic_range: "keep" } }) });
         break;
       case "look_up":
-        found.push({ label: "without the table", overrides: picture({ colour: { lut: null } }) });
+        found.push({ label: "without LUT", overrides: picture({ colour: { lut: null } }) });
         break;
       case "resample":
         if (changesColour(step) && !found.includes(WITHOUT_CONVERTING)) found.push(WITHOUT_CONVERTING);

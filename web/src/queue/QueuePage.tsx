@@ -15,12 +15,12 @@ import { useMayCancel } from "../shared/cancelling";
 import { Facet } from "../shared/Facet";
 import { useTell } from "../shared/messages";
 import { useNow } from "../shared/now";
-import { reachText } from "../shared/storages";
 import { clipped } from "../shared/theme";
-import { clockText, isOpen, plural, progressText, sizeText, spanText, stateWord } from "../shared/words";
+import { clockText, isOpen, plural, spanText, stateWord } from "../shared/words";
 import { Night } from "./Night";
 import { useQueueHead, useQueueRows, useRowPlaces } from "./rows";
 import { Undecided } from "./Undecided";
+import { where } from "./where";
 
 type RunAction = "pause" | "resume" | "cancel" | "retry";
 
@@ -401,32 +401,6 @@ function Gap({ height }: { height: number }) {
       <td colSpan={8} style={{ height, padding: 0, border: 0 }} />
     </tr>
   );
-}
-
-/** Where a run is, and for what it waits: `before` others are to be begun before it. */
-function where({ run }: QueueItem, before: number, storages: Storage[]): string {
-  switch (run.state) {
-    case "running":
-      if (run.progress?.read_back != null) return progressText(run.progress);
-      // No figure before there is one.
-      if (!run.progress || run.progress.fraction === 0) return "starting";
-      return `${run.progress.task === "analyse" ? "analysing, " : ""}${String(Math.floor(run.progress.fraction * 100))} %`;
-    case "done":
-      return `${sizeText(run.size ?? 0)}, checked`;
-    case "withheld":
-    case "failed":
-    case "cancelled":
-      return run.problem?.why ?? stateWord(run.state);
-    case "waiting": {
-      const storage = storages.find((one) => one.id === run.storage);
-      const away = storage ? reachText(storage) : "";
-      if (storage && away) return `waiting: ${storage.name} is ${away}`;
-      return before > 0 ? `waiting, ${String(before)} before it` : "next";
-    }
-    case "paused":
-    case "checking":
-      return stateWord(run.state);
-  }
 }
 
 interface RowProps {
