@@ -145,12 +145,25 @@ impl Server {
     pub(crate) async fn fetch(&self, path: &str, into: &Path) -> Result<(), Problem> {
         let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be written", into.display()), &error);
         let response = self.send(self.request(Method::GET, path)).await?;
-        let mut file = tokio::fs::File::create_new(into).await.map_err(failed)?;
+        let file = tokio::fs::File::create_new(into).await.map_err(failed)?;
+        let written = self.write(response, file).await;
+        if written.is_err() {
+            // A part of it is of no use under its name. Where it cannot be removed, the problem says what it is.
+            drop(tokio::fs::remove_file(into).await);
+        }
+        written.map_err(|error| match error {
+            Broken::Way(problem) => problem,
+            Broken::File(error) => failed(error),
+        })
+    }
+
+    async fn write(&self, response: Response, mut file: tokio::fs::File) -> Result<(), Broken> {
         let mut pieces = response.bytes_stream();
         while let Some(piece) = pieces.next().await {
-            file.write_all(&piece.map_err(|error| self.unreachable(error))?).await.map_err(failed)?;
+            let piece = piece.map_err(|error| Broken::Way(self.unreachable(error)))?;
+            file.write_all(&piece).await.map_err(Broken::File)?;
         }
-        file.sync_all().await.map_err(failed)
+        file.sync_all().await.map_err(Broken::File)
     }
 
     /// Hears of everything that changes, until `heard` has heard enough.
@@ -191,6 +204,12 @@ impl Server {
         }
         Err(self.unreachable("it ended"))
     }
+}
+
+/// Why a file did not come whole.
+enum Broken {
+    Way(Problem),
+    File(std::io::Error),
 }
 
 /// An error with what stands behind it, which the library leaves out of its words.
