@@ -57,6 +57,7 @@ pub(crate) async fn run(task: &ProveTask) -> Result<ExitCode, Problem> {
         // Of several files, the one with the picture is proved.
         let proof = plan_for(&reading, preset, &stretches, &name)?.first_file();
         let file = format!("{}_{}_proof.{}", source.file.path.stem(), preset.id, proof.container.extension());
+        free(&folder.0.join(&file))?;
         asked.push((plan, run_of(proof, &folder.0, &file)?));
     }
     let source = source.known_by(&reading);
@@ -97,6 +98,16 @@ impl Drop for Scratch {
             drop(std::fs::remove_dir_all(&self.0));
         }
     }
+}
+
+/// Refuses a name that is taken: a proof that was kept is not overwritten by the next.
+fn free(file: &Path) -> Result<(), Problem> {
+    if file.symlink_metadata().is_err() {
+        return Ok(());
+    }
+    let what = format!("{} was not written", file.display());
+    Err(Problem::new(ProblemKind::NameTaken, what, "there is a file of this name")
+        .with_next("Keep the proof in another folder, or move the file."))
 }
 
 /// The stretches that are proved: at the moments that were asked for, otherwise spread over all that is taken.

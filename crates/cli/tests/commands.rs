@@ -149,15 +149,9 @@ fn a_file_is_proved_and_its_size_foretold_without_a_server() {
     let folder = tempfile::tempdir().unwrap();
     let file = clip(folder.path(), "kiln-07_firing_cam-b.mp4", 20);
     let kept = folder.path().join("kept");
-    let proved = words(&[
-        "prove",
-        file.to_str().unwrap(),
-        "--preset",
-        "review-small,sound-only",
-        "--keep",
-        kept.to_str().unwrap(),
-        "--json",
-    ]);
+    let prove =
+        ["prove", file.to_str().unwrap(), "--preset", "review-small,sound-only", "--keep", kept.to_str().unwrap(), "--json"];
+    let proved = words(&prove);
     let proved: Vec<Value> = proved.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     let [review, sound] = &proved[..] else { panic!("{proved:?}") };
     assert!(review["quality"]["ssim"].as_f64().unwrap() > 0.8 && sound["quality"].is_null(), "{proved:?}");
@@ -166,7 +160,13 @@ fn a_file_is_proved_and_its_size_foretold_without_a_server() {
     let (told, came) =
         (review["whole"]["forecast"]["size"].as_f64().unwrap(), report["outputs"][0]["size_after"].as_f64().unwrap());
     assert!((told / came - 1.0).abs() < 0.25, "{told} was foretold, it came to {came}");
-    assert!(std::fs::metadata(review["file"].as_str().unwrap()).unwrap().len() > 0);
+    let first = std::fs::read(review["file"].as_str().unwrap()).unwrap();
+    assert!(!first.is_empty());
+    // What was kept is not overwritten by the next proof.
+    let again = beryl(&prove);
+    let fault = String::from_utf8(again.stderr).unwrap();
+    assert!(!again.status.success() && fault.contains("there is a file of this name"), "{fault}");
+    assert_eq!(std::fs::read(review["file"].as_str().unwrap()).unwrap(), first);
 }
 
 #[test]

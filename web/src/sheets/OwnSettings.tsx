@@ -70,7 +70,7 @@ export function RowsSettings({ sheet, sources, work, onClose }: RowProps) {
       isSet={rows.some((row) => row.overrides)}
       preset={undefined}
       unset="from the preset"
-      reset="Leave all again"
+      reset="Clear all"
       onSet={(overrides, isWhole) => {
         const keep = !isWhole && one === undefined;
         work.setRows([{ sources, overrides }], keep, `Settings for ${plural(rows.length, "source")}.`);
