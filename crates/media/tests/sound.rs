@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// Writes sound, each channel from -1 to 1, as PCM of so many bits.
@@ -50,6 +50,11 @@ fn planned(folder: &Path, name: &str, container: &str, sound: Value) -> Plan {
 
 /// What becomes of a file: every channel of the output, as it is decoded again.
 fn made(folder: &Path, name: &str, plan: &Plan) -> Vec<Vec<f64>> {
+    channels(&file_of(folder, name, plan), 0).unwrap()
+}
+
+/// The file that is made of one, held against its plan.
+fn file_of(folder: &Path, name: &str, plan: &Plan) -> SourceRef {
     let output = source(folder, &format!("{}.{}", Uuid::now_v7(), plan.container.extension()));
     let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
     let told = Mutex::new(None);
@@ -62,7 +67,7 @@ fn made(folder: &Path, name: &str, plan: &Plan) -> Vec<Vec<f64>> {
     let report = told.into_inner().unwrap().unwrap();
     let wrong: Vec<_> = report.wrong().collect();
     assert!(wrong.is_empty(), "{wrong:?}");
-    channels(&output, 0).unwrap()
+    output
 }
 
 /// How much of a frequency a stretch of sound has, and what is left without it, as the root of its mean square.
@@ -322,4 +327,98 @@ fn at_another_speed_pitch_stays_or_goes_along_and_every_moment_is_where_it_belon
             assert!(decibels(level / 0.3) > if pitch == "keep" { -1.0 } else { -0.05 }, "{text} {pitch}: {level}");
         }
     }
+}
+
+/// Noise that is the same each time: no two channels, and no two moments, are alike.
+fn noise(channel: u64, samples: usize) -> Vec<f64> {
+    let mut numbers = material::Noise::new(channel + 1);
+    (0..samples).map(|_| (numbers.next() % 60_000) as f64 / 65_536.0 - 0.45).collect()
+}
+
+#[test]
+fn channels_are_taken_apart_and_put_together_again_to_the_bit() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let sound: Vec<Vec<f64>> = (0..4).map(|channel| noise(channel, 48_000)).collect();
+    // Four channels of which nobody says where they belong.
+    write(&folder.path().join("four.wav"), 0, 48_000, 24, &sound);
+    let original = channels(&source(folder.path(), "four.wav"), 0).unwrap();
+    let pcm = |more: Value| {
+        let mut settings = json!({ "codec": "pcm24", "bits_per_second": null });
+        settings.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        settings
+    };
+    let plan = planned(folder.path(), "four.wav", "mov", pcm(json!({ "streams": "channels" })));
+    assert_eq!(plan.sound.len(), 4);
+    let apart = file_of(folder.path(), "four.wav", &plan);
+    for (number, channel) in original.iter().enumerate() {
+        let track = channels(&apart, number).unwrap();
+        assert!(track.len() == 1 && track[0] == *channel, "track {number} is channel {number}");
+    }
+    let name = apart.file.path.name();
+    let again = made(folder.path(), &name, &planned(folder.path(), &name, "wav", pcm(json!({ "streams": "joined" }))));
+    assert!(again == original, "four tracks in one are what they were");
+
+    // By hand: the fourth and the first as a pair, and the second alone, of the file with four tracks and of that with one.
+    let of_one = json!([
+        { "from": [{ "stream": 0, "channels": [3, 0] }], "language": "deu", "title": "Dialogue" },
+        { "from": [{ "stream": 0, "channels": [1] }] },
+    ]);
+    let of_four = json!([{ "from": [{ "stream": 3 }, { "stream": 0 }], "language": "deu", "title": "Dialogue" }, { "from": [{ "stream": 1 }] }]);
+    for (name, tracks) in [("four.wav", of_one), (name.as_str(), of_four)] {
+        let plan = planned(folder.path(), name, "mov", pcm(json!({ "tracks": tracks })));
+        let output = file_of(folder.path(), name, &plan);
+        let [pair, alone] = [0, 1].map(|number| channels(&output, number).unwrap());
+        assert!(pair == [original[3].clone(), original[0].clone()], "{name}: the pair");
+        assert!(alone == [original[1].clone()], "{name}: the one");
+        let reading = probe(&output).unwrap();
+        let (first, _) = reading.facts.sounds().next().unwrap();
+        assert_eq!(first.language.as_deref(), Some("deu"));
+    }
+}
+
+#[test]
+fn a_matrix_says_how_loud_each_channel_is_in_each() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let tones = [400.0, 600.0, 900.0];
+    write(&folder.path().join("three.wav"), 0, 48_000, 24, &tones.map(|frequency| tone(frequency, 0.2, 48_000, 1.0)));
+    let tracks = json!([{ "from": [{ "stream": 0 }], "matrix": [[0, null, -6], [null, -3, null]] }]);
+    let sound = json!({ "codec": "pcm24", "bits_per_second": null, "tracks": tracks });
+    let out = made(folder.path(), "three.wav", &planned(folder.path(), "three.wav", "wav", sound));
+    let part = std::f64::consts::FRAC_1_SQRT_2;
+    for (row, wanted) in out.iter().zip([[1.0, 0.0, 0.5], [0.0, part, 0.0]]) {
+        for (frequency, factor) in tones.iter().zip(wanted) {
+            let (found, _) = measured(middle(row), *frequency, 48_000);
+            assert!((found - 0.2 * factor).abs() < 1e-4, "{frequency}: {found}");
+        }
+    }
+    assert_eq!(out.len(), 2);
+}
+
+#[test]
+fn streams_of_other_rates_and_lengths_are_joined_and_keep_time() {
+    silence_libraries();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("uneven.mov");
+    let of = |sample_rate| RecordedSound { encoder: "pcm_s16le", sample_rate, channels: 1, language: None };
+    let recording = Recording { format: "mov", sounds: vec![of(48_000), of(32_000)], ..Recording::default() };
+    let mut recorder = Recorder::begin(&path, &recording).unwrap();
+    // The second ends after half of the time.
+    for (stream, rate, seconds, frequency) in [(0, 48_000, 2.0, 440.0), (1, 32_000, 1.0, 700.0)] {
+        for sample in tone(frequency, 0.25, rate, seconds) {
+            recorder.sound(stream, &[sample as f32]).unwrap();
+        }
+    }
+    recorder.finish().unwrap();
+    let sound = json!({ "codec": "pcm24", "bits_per_second": null, "streams": "joined" });
+    let plan = planned(folder.path(), "uneven.mov", "wav", sound);
+    assert_eq!((plan.sound[0].channels, plan.sound[0].sample_rate), (2, 48_000));
+    let out = made(folder.path(), "uneven.mov", &plan);
+    assert_eq!([out[0].len(), out[1].len()], [96_000, 96_000]);
+    let (level, rest) = measured(&out[1][8_000..40_000], 700.0, 48_000);
+    assert!((level - 0.25).abs() < 1e-3 && rest < 1e-3, "{level} {rest}");
+    assert!(out[1][49_000..].iter().all(|sample| sample.abs() < 1e-6), "silent behind its end");
+    let (level, _) = measured(middle(&out[0]), 440.0, 48_000);
+    assert!((level - 0.25).abs() < 1e-3, "{level}");
 }

@@ -7,7 +7,7 @@ use crate::after::sample::{Foretold, Sample, foretell};
 use crate::facts::{Content, Facts, Picture, Sound, Stream};
 use crate::formats::{PictureCodec, PictureFormat, RateControl, SizeModel, SoundCoding};
 use crate::picture::{Colour, FieldOrder};
-use crate::plan::{Decision, Origin, PicturePlan, Plan, SoundPlan, Subject, plan};
+use crate::plan::{Decision, Origin, PicturePlan, Plan, Subject, Track, plan};
 use crate::preset::{Preset, PresetPatch};
 use crate::reading::Reading;
 use crate::time::{Rational, total};
@@ -339,13 +339,13 @@ fn whole_rate(bits: f64) -> BitRate {
     BitRate(bits.max(0.0) as u64)
 }
 
-fn sound_rate(sound: &SoundPlan, facts: &Facts) -> BitRate {
+fn sound_rate(sound: &Track, facts: &Facts) -> BitRate {
     let samples = u64::from(sound.sample_rate) * u64::from(sound.channels);
     match sound.codec.coding {
         SoundCoding::Blocks(_) => sound.bit_rate.unwrap_or_default(),
         SoundCoding::Linear { bits, .. } => BitRate(samples * u64::from(bits)),
         SoundCoding::Copied => {
-            let stream = facts.streams.iter().find(|stream| stream.index == sound.source_stream);
+            let stream = facts.streams.iter().find(|stream| Some(stream.index) == sound.whole_stream());
             stream.and_then(|stream| stream.bit_rate).unwrap_or_default()
         }
     }

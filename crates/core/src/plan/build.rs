@@ -110,7 +110,7 @@ pub fn plan(reading: &Reading, preset: &Preset, own: &PresetPatch) -> Result<Pla
             let container = effective.sound_container();
             let planned = sound::plan(settings, (container, division), speed, &reading.facts, &mut journal)?;
             if let Division::SoundApart { .. } = division {
-                let what = format!("each stream in a {} file of its own", container.words());
+                let what = format!("each track in a {} file of its own", container.words());
                 journal.note(Subject::Sound, "/sound/files", DecidedBy::Preset, what, "the preset asks for it");
             }
             planned
@@ -129,7 +129,7 @@ pub fn plan(reading: &Reading, preset: &Preset, own: &PresetPatch) -> Result<Pla
     let begins = if parts.is_empty() { nought.at } else { Rational::ZERO };
     let taken = |stream: &Stream| match &stream.content {
         Content::Picture(_) => picture.as_ref().is_some_and(|picture| picture.source_stream == stream.index),
-        Content::Sound(_) => sound.iter().any(|sound| sound.source_stream == stream.index),
+        Content::Sound(_) => sound.iter().any(|track| track.streams().contains(&stream.index)),
         Content::Subtitles { .. } | Content::Attachment | Content::Data => false,
     };
     let duration = output_duration(reading, begins, taken).and_then(|duration| duration.divided_by(speed));

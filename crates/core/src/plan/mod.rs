@@ -17,7 +17,7 @@ mod sizing;
 mod sound;
 mod way;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -30,6 +30,7 @@ use crate::picture::{Colour, FieldOrder, Hdr, Rectangle, Samples, even};
 use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
 use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
+use crate::sound::track::{Matrix, TrackSource, sources};
 use crate::time::{Rational, Span, TimeMap, rate_text};
 use crate::units::{BitRate, ByteSize};
 
@@ -55,8 +56,8 @@ pub struct Plan {
     pub division: Division,
     /// The picture, or nothing.
     pub picture: Option<PicturePlan>,
-    /// The sound streams in their order.
-    pub sound: Vec<SoundPlan>,
+    /// The tracks of sound in their order.
+    pub sound: Vec<Track>,
     /// The moment of the source's clock, in seconds, from which parts count and which becomes nought where all of
     /// it is taken; plans of earlier versions have none and go by the header.
     #[serde(default)]
@@ -544,11 +545,16 @@ impl From<Rectangle> for Step {
     }
 }
 
-/// Exact settings of one sound stream.
+/// Exact settings of one track of sound.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct SoundPlan {
-    /// The stream of the source.
-    pub source_stream: u32,
+pub struct Track {
+    /// What of the source it is made of, in the order of its channels.
+    #[serde(alias = "source_stream", deserialize_with = "sources")]
+    pub from: Vec<TrackSource>,
+    /// How loud each of these channels is in each of its own, where that is said; else they are mixed by their places.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(required = false)]
+    pub matrix: Option<Matrix>,
     /// The codec.
     pub codec: SoundCodec,
     /// Of this stream, where the codec has a rate of its own.
@@ -574,6 +580,29 @@ pub struct SoundPlan {
     /// How more channels become as many as it has.
     #[serde(default)]
     pub downmix: Downmix,
+}
+
+impl Track {
+    /// The stream that it is, where it is all of one.
+    #[must_use]
+    pub fn whole_stream(&self) -> Option<u32> {
+        match self.from.as_slice() {
+            [TrackSource { stream, channels }] if channels.is_empty() => Some(*stream),
+            _ => None,
+        }
+    }
+
+    /// What it is made of, in words.
+    #[must_use]
+    pub fn from_words(&self) -> String {
+        self.from.iter().map(TrackSource::words).collect::<Vec<_>>().join(" and ")
+    }
+
+    /// The streams of the source that it needs, each once.
+    #[must_use]
+    pub fn streams(&self) -> BTreeSet<u32> {
+        self.from.iter().map(|source| source.stream).collect()
+    }
 }
 
 /// Why there is no plan.
@@ -667,7 +696,7 @@ impl Plan {
             None => 0,
         };
         let seconds = u64::try_from(self.duration?.ceil()).ok()?;
-        let of_sound = |sound: &SoundPlan| {
+        let of_sound = |sound: &Track| {
             u64::from(sound.channels).saturating_mul(u64::from(sound.sample_rate)).saturating_mul(4).saturating_mul(seconds)
         };
         let sound = self.sound.iter().map(of_sound).fold(0, u64::saturating_add);

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::catalogue::{Offer, offers};
 use crate::formats::SoundCodec;
 use crate::sound::downmix::{Downmix, DownmixPatch};
+use crate::sound::track::TrackWish;
 use crate::time::Rational;
 use crate::units::BitRate;
 
@@ -34,6 +35,10 @@ pub struct SoundSettings {
     #[serde(default)]
     #[setting(name = "Audio streams")]
     pub streams: SoundStreams,
+    /// The tracks that are made, one by one, instead of those by the streams.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[setting(name = "Audio tracks")]
+    pub tracks: Vec<TrackWish>,
     /// In which files they are.
     #[serde(default, skip_serializing_if = "is_usual")]
     #[setting(name = "Audio files")]
@@ -46,6 +51,23 @@ pub struct SoundSettings {
     #[serde(default, skip_serializing_if = "is_usual")]
     #[setting(name = "Pitch at another speed")]
     pub pitch: Pitch,
+}
+
+/// Tracks of one output at most.
+pub const MOST_TRACKS: usize = 64;
+
+impl SoundSettings {
+    /// Whether each track is a stream as it is.
+    #[must_use]
+    pub fn takes_streams_whole(&self) -> bool {
+        let is_whole =
+            |track: &TrackWish| track.matrix.is_none() && matches!(track.from.as_slice(), [one] if one.channels.is_empty());
+        match self.streams {
+            _ if !self.tracks.is_empty() => self.tracks.iter().all(is_whole),
+            SoundStreams::First | SoundStreams::All => true,
+            SoundStreams::Channels | SoundStreams::Joined => false,
+        }
+    }
 }
 
 fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
@@ -81,17 +103,23 @@ pub enum ChannelRule {
     Stereo,
 }
 
-/// Which sound streams are taken.
+/// Which sound streams are taken, and what tracks they become.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema, Choices)]
 #[serde(rename_all = "snake_case")]
 pub enum SoundStreams {
     /// The one that is marked as default, or the first.
     #[setting(name = "default or first")]
     First,
-    /// All of them.
+    /// All of them, each as a track.
     #[default]
     #[setting(name = "all")]
     All,
+    /// Every channel of every stream as a track of its own.
+    #[setting(name = "a track for each channel")]
+    Channels,
+    /// The channels of all streams in one track.
+    #[setting(name = "all in one track")]
+    Joined,
 }
 
 /// In which files sound streams are.
@@ -102,8 +130,8 @@ pub enum SoundFiles {
     #[default]
     #[setting(name = "in the output's file")]
     Together,
-    /// Each in a file of its own: a WAV beside the picture, or as many files as there are streams.
-    #[setting(name = "a file for each stream")]
+    /// Each in a file of its own: a WAV beside the picture, or as many files as there are tracks.
+    #[setting(name = "a file for each track")]
     Apart,
 }
 

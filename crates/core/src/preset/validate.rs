@@ -1,13 +1,14 @@
 //! Which settings go together, and what to say where they do not.
 
 use super::{
-    ChannelRule, CropRule, FieldsRule, FrameRateRule, PictureSettings, PixelAspectRule, Preset, SizeRule, SoundSettings,
-    SpeedRule,
+    ChannelRule, CropRule, FieldsRule, FrameRateRule, MOST_TRACKS, PictureSettings, PixelAspectRule, Preset, SizeRule,
+    SoundSettings, SpeedRule,
 };
 use crate::formats::{Container, FieldsIn, FrameRates, SoundCoding};
 use crate::naming;
 use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
+use crate::sound::track::Matrix;
 use crate::time::{Rational, check_order, rate_text};
 
 /// The largest side that any encoder here takes.
@@ -279,8 +280,28 @@ fn sound_faults(container: Container, sound: &SoundSettings, faults: &mut Faults
         let words = format!("{level} dB are out of range for the level of what is mixed down: choose -24 to 24.");
         faults.range("sound.downmix.level", words);
     }
+    check_tracks(sound, faults);
     if codec.is_copy() && (sound.sample_rate.is_some() || sound.channels != ChannelRule::Same) {
         let words = "Sound that is left untouched keeps its channels and its sample rate.".to_owned();
+        faults.add("sound.codec", FaultCode::Contradiction, words);
+    }
+}
+
+fn check_tracks(sound: &SoundSettings, faults: &mut Faults) {
+    if sound.tracks.len() > MOST_TRACKS {
+        faults.range("sound.tracks", format!("{} tracks are too many: a file takes {MOST_TRACKS} at most.", sound.tracks.len()));
+    }
+    for (number, track) in (1..).zip(&sound.tracks) {
+        if track.from.is_empty() {
+            let words = format!("Track {number} is made of nothing: name a stream in “from”.");
+            faults.add("sound.tracks", FaultCode::Missing, words);
+        }
+        if let Some(Err(error)) = track.matrix.as_ref().map(Matrix::check) {
+            faults.range("sound.tracks", format!("The matrix of track {number} cannot be: {error}."));
+        }
+    }
+    if sound.codec.is_copy() && !sound.takes_streams_whole() {
+        let words = "Channels that are taken apart or put together cannot be left untouched: choose another codec.".to_owned();
         faults.add("sound.codec", FaultCode::Contradiction, words);
     }
 }

@@ -1,5 +1,7 @@
 //! Channel layouts by the libraries' words for them.
 
+use std::borrow::Cow;
+
 /// Whether such a layout tells where its channels belong, so that they can be mixed by their places. Bare counts, sets
 /// of speakers without a name and sound fields do not.
 #[must_use]
@@ -21,6 +23,12 @@ pub const fn usual(channels: u32) -> Option<&'static str> {
         8 => Some("7.1"),
         _ => None,
     }
+}
+
+/// The layout of so many channels that were put together: the usual one, or a bare count.
+#[must_use]
+pub fn of_count(channels: u32) -> Cow<'static, str> {
+    usual(channels).map_or_else(|| Cow::Owned(format!("{channels} channels")), Cow::Borrowed)
 }
 
 /// The layout as the libraries read it, which describe some in more words than they take: a name, speakers joined by

@@ -1,6 +1,6 @@
 //! Sound.
 
-use beryl_core::plan::SoundPlan;
+use beryl_core::plan::Track;
 use beryl_core::sound::layout::notation;
 use beryl_core::time::Rational;
 
@@ -8,7 +8,7 @@ use super::Options;
 use crate::raw::{EncoderKind, EncoderSettings};
 
 /// The encoder of a sound stream; nothing where the stream is taken over untouched.
-pub(crate) fn sound(plan: &SoundPlan, global_header: bool) -> Option<EncoderSettings> {
+pub(crate) fn sound(plan: &Track, global_header: bool) -> Option<EncoderSettings> {
     let mut options = Options::default();
     // The library calls encoders and what they make alike.
     let name = plan.codec.probe_name()?;

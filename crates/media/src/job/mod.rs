@@ -10,6 +10,7 @@ pub(crate) mod cost;
 mod cut;
 mod feed;
 mod foretaste;
+mod join;
 mod outputs;
 mod overlay;
 mod parted;

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::fs::File;
-use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
 use beryl_core::path::StoragePath;
@@ -35,8 +34,8 @@ impl Outputs {
 /// Whether the folder of an output holds neither the source nor a folder that leads to it.
 #[must_use]
 pub fn lies_apart(source: &SourceRef, output: &FileRef) -> bool {
-    let resolved = |root: &str, path: &StoragePath| std::fs::canonicalize(Path::new(root).join(system_path(path)));
-    match (resolved(&source.file.root, &source.file.path), resolved(&output.root, &output.path.parent())) {
+    let resolved = |file: &FileRef, path: &StoragePath| std::fs::canonicalize(file.folder()?.join(system_path(path)));
+    match (resolved(&source.file, &source.file.path), resolved(output, &output.path.parent())) {
         (Ok(source), Ok(folder)) => !source.starts_with(folder),
         // What cannot be told apart is taken for the same.
         _ => false,

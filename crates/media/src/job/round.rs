@@ -6,7 +6,7 @@ use std::thread::Scope;
 
 use beryl_core::after::memory::{self, Means};
 use beryl_core::after::stages::{Stage, share_steps};
-use beryl_core::plan::{PicturePlan, Step};
+use beryl_core::plan::{PicturePlan, Step, Track};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Event, SourceRef};
 use beryl_core::time::Rational;
@@ -18,7 +18,7 @@ use super::queue::{Inlet, Weighed, queue};
 use super::reader::{DecodeTask, ReadTask, Route};
 use super::work::{SourceNotes, TaskOverSource, Work};
 use super::writer::Destination;
-use super::{picture, reader, sound, writer};
+use super::{join, picture, reader, sound, writer};
 use crate::control::Control;
 use crate::encoders::muxer;
 use crate::raw::{AvError, Decoder, EncoderStream, Frame, Output, Packet};
@@ -198,11 +198,11 @@ pub(super) fn start<'scope, 'env: 'scope>(
     for (place, TaskOverSource { work, .. }) in tasks.iter().enumerate() {
         let first_slot = usize::from(work.run.plan.picture.is_some());
         for (slot, plan) in (first_slot..).zip(&work.run.plan.sound) {
-            let stream = plan.source_stream as usize;
             let Some((file, Some(destination))) = destination(place, slot) else { continue };
             let container = container(place, file);
             match crate::encoders::sound(plan, Output::wants_global_header(muxer(container))) {
                 None => {
+                    let Some(stream) = plan.whole_stream().map(|stream| stream as usize) else { continue };
                     let description =
                         EncoderStream::copy_of(packets.stream(stream)).map_err(|error| library_problem(&work.what(), &error))?;
                     // The writer takes everything, so this cannot wait for long.
@@ -215,7 +215,21 @@ pub(super) fn start<'scope, 'env: 'scope>(
                 }
                 Some(settings) => {
                     let (to_encoder, frames) = bounded(SMALL_QUEUE);
-                    listeners.entry(stream).or_default().push(to_encoder);
+                    match plan.from.as_slice() {
+                        [one] => listeners.entry(one.stream as usize).or_default().push(to_encoder),
+                        several => {
+                            let (mut inputs, mut widths) = (Vec::new(), Vec::new());
+                            for source in several {
+                                let (to_join, frames) = bounded(SMALL_QUEUE);
+                                listeners.entry(source.stream as usize).or_default().push(to_join);
+                                inputs.push(frames);
+                                let all = packets.stream(source.stream as usize).channels() as usize;
+                                widths.push(if source.channels.is_empty() { all } else { source.channels.len() });
+                            }
+                            let task = join::JoinTask { work, shared, track: plan };
+                            spawn(scope, "join sound", &done, move || task.run(inputs, &widths, &to_encoder))?;
+                        }
+                    }
                     let task = sound::EncodeTask { work, shared, slot, plan, settings, destination, container };
                     spawn(scope, "encode sound", &done, move || task.run(&frames))?;
                 }
@@ -266,7 +280,7 @@ fn served(stages: &[Stage]) -> Vec<Vec<usize>> {
 }
 
 fn takes_sound(work: &Work<'_>, stream: usize) -> bool {
-    work.run.plan.sound.iter().any(|sound| sound.source_stream as usize == stream)
+    work.run.plan.sound.iter().any(|track| track.streams().iter().any(|own| *own as usize == stream))
 }
 
 pub(super) fn spawn<'scope>(
@@ -295,7 +309,7 @@ pub(super) fn library_problem(what: &str, error: &AvError) -> Problem {
 fn still_there(work: &Work<'_>, packets: &PacketSource) -> Result<(), Problem> {
     let plan = &work.run.plan;
     let picture = plan.picture.iter().map(|picture| picture.source_stream);
-    let mut streams = picture.chain(plan.sound.iter().map(|sound| sound.source_stream));
+    let mut streams = picture.chain(plan.sound.iter().flat_map(Track::streams));
     let gone = streams.find(|stream| *stream as usize >= packets.input().stream_count());
     gone.map_or(Ok(()), |stream| {
         let why = format!("the plan names stream {stream}, which {} does not have any more", packets.name());

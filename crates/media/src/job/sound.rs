@@ -1,12 +1,14 @@
 //! Sound encoders.
 
+use std::borrow::Cow;
 use std::collections::VecDeque;
 
 use beryl_core::formats::Container;
-use beryl_core::plan::SoundPlan;
+use beryl_core::plan::Track;
 use beryl_core::preset::Pitch;
 use beryl_core::sound::downmix::Mix;
-use beryl_core::sound::layout::{is_placed, usual};
+use beryl_core::sound::layout::{is_placed, of_count, usual};
+use beryl_core::sound::track::Matrix;
 use beryl_core::time::{Rational, TimeMap};
 use crossbeam_channel::Receiver;
 
@@ -16,7 +18,7 @@ use super::round::{Shared, TimedFrame, library_problem};
 use super::stretch;
 use super::work::Work;
 use super::writer::Destination;
-use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet};
+use crate::raw::{AvError, Encoder, EncoderSettings, Frame, Graph, GraphInput, Packet, within};
 
 /// Encodes one sound stream of one run.
 pub(super) struct EncodeTask<'a> {
@@ -24,7 +26,7 @@ pub(super) struct EncodeTask<'a> {
     pub(super) shared: Shared<'a>,
     /// Its place among the streams of the whole.
     pub(super) slot: usize,
-    pub(super) plan: &'a SoundPlan,
+    pub(super) plan: &'a Track,
     pub(super) settings: EncoderSettings,
     pub(super) destination: Destination,
     /// The format of the file.
@@ -82,26 +84,34 @@ impl EncodeTask<'_> {
     /// frames tell by how much. All of that is done in fractions of 64 bits; what keeps its channels and its rate and
     /// does not drift comes through sample for sample.
     fn graph(&self, input: &GraphInput, drifts: bool, encoder: &Encoder) -> Result<Graph, AvError> {
-        let SoundPlan { sample_rate, layout, .. } = self.plan;
+        let Track { sample_rate, layout, .. } = self.plan;
         let GraphInput::Sound { sample_rate: own_rate, layout: own_layout, channels, format, .. } = input else {
             return Err(AvError::own("filter sound", "what comes in is no sound"));
         };
-        let mix = Mix::between(own_layout, *channels, layout, self.plan.downmix);
         let mut filters = Vec::new();
+        // What comes of several streams is joined before.
+        let picked = match self.plan.from.as_slice() {
+            [one] if !one.channels.is_empty() => Some(one.channels.as_slice()),
+            _ => None,
+        };
+        let (own_layout, channels) = match picked {
+            Some(picked) => {
+                filters.push(picking(picked, *channels));
+                let count = u32::try_from(picked.len()).unwrap_or(0);
+                (of_count(count), count)
+            }
+            None => (Cow::Borrowed(own_layout.as_str()), *channels),
+        };
+        let matrix = self.plan.matrix.as_ref().filter(|matrix| matrix.taken() == channels as usize);
+        let mix = matrix.map(Matrix::mix).or_else(|| Mix::between(&own_layout, channels, layout, self.plan.downmix));
         if let Some(mix) = &mix {
             // The library mixes no channels whose speakers it finds odd, whatever is said of how: they get plain ones.
-            let plain = usual(*channels).filter(|_| !is_placed(own_layout));
-            let each = || (0..*channels).map(|channel| channel.to_string()).collect::<Vec<_>>().join("|");
+            let plain = usual(channels).filter(|_| !is_placed(&own_layout));
+            let each = || (0..channels).map(|channel| channel.to_string()).collect::<Vec<_>>().join("|");
             filters.extend(plain.map(|plain| format!("channelmap=map={}:channel_layout={plain}", each())));
-            filters.push(mixing(mix, layout));
+            filters.push(mixing(mix, &within(layout, self.plan.channels)));
         }
-        if drifts {
-            // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
-            let follow = "async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res";
-            filters.push(format!("aresample={sample_rate}:{follow}:{FINE_TAPS}"));
-        } else if own_rate != sample_rate {
-            filters.push(resampling(*sample_rate));
-        }
+        filters.extend(to_rate(*own_rate, *sample_rate, drifts));
         filters.extend(self.change_of_speed()?);
         // Channels that add up, or are made louder, may pass full scale.
         if mix.as_ref().is_some_and(|mix| mix.most() > 1.0 + 1e-9) {
@@ -119,7 +129,7 @@ impl EncodeTask<'_> {
 
     /// What plays sound at another speed, at the rate of the output.
     fn change_of_speed(&self) -> Result<Vec<String>, AvError> {
-        let SoundPlan { sample_rate, speed, pitch, .. } = self.plan;
+        let Track { sample_rate, speed, pitch, .. } = self.plan;
         if self.keeps_speed() {
             return Ok(Vec::new());
         }
@@ -155,6 +165,26 @@ const LIMIT: f64 = 0.891_251;
 
 /// How finely the library's own filter is drawn, where the other one cannot follow a drift.
 const FINE_TAPS: &str = "filter_size=64:phase_shift=12:cutoff=0.97:internal_sample_fmt=dblp";
+
+/// What brings sound to a rate, and lets it keep time where its clock drifts.
+pub(super) fn to_rate(own: u32, wanted: u32, drifts: bool) -> Option<String> {
+    if drifts {
+        // Without the flag the library would begin to resample only when it first has to, and forget the deviation.
+        let follow = "async=2000:min_comp=0.00002:comp_duration=0.3:min_hard_comp=1000:flags=+res";
+        return Some(format!("aresample={wanted}:{follow}:{FINE_TAPS}"));
+    }
+    (own != wanted).then(|| resampling(wanted))
+}
+
+/// What takes these of so many channels, in this order; one that is not there is silent.
+pub(super) fn picking(wanted: &[u32], channels: u32) -> String {
+    let count = u32::try_from(wanted.len()).unwrap_or(0);
+    let row = |(place, channel): (usize, &u32)| {
+        if *channel < channels { format!("c{place}=c{channel}") } else { format!("c{place}=0*c0") }
+    };
+    let rows: Vec<String> = wanted.iter().enumerate().map(row).collect();
+    format!("pan={}|{}", within(&of_count(count), count), rows.join("|"))
+}
 
 /// Another rate, by the finer library, to 28 bits.
 fn resampling(rate: u32) -> String {

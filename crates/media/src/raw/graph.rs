@@ -57,7 +57,7 @@ impl GraphInput {
 
 /// A layout in the libraries' notation. Their filters want a place for every channel: a bare count gets the first so
 /// many of all places, which mean nothing.
-fn within(layout: &str, channels: u32) -> String {
+pub(crate) fn within(layout: &str, channels: u32) -> String {
     let notation = notation(layout, channels);
     let is_count = notation == format!("{channels}C");
     1_u64.checked_shl(channels).filter(|_| is_count).map_or(notation, |beyond| format!("{:#x}", beyond - 1))

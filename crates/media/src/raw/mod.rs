@@ -23,7 +23,7 @@ use ffmpeg_next::ffi;
 
 pub(crate) use codec::{Decoder, Encoder, EncoderKind, EncoderSettings, EncoderStream, has_encoder};
 pub(crate) use frame::{Frame, PlaneLayout};
-pub(crate) use graph::{Graph, GraphInput};
+pub(crate) use graph::{Graph, GraphInput, within};
 pub(crate) use input::{Input, Kind, OpenError, StreamView, pixel_format, pixel_format_number};
 pub use io::bytes_moved;
 pub(crate) use io::{Medium, Stop};

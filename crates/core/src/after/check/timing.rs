@@ -3,7 +3,7 @@
 
 use super::{Judge, MILLISECOND, Measured, StreamMeasure, given_to, is_moving_picture, is_sound, seconds_text, streams_of};
 use crate::formats::Blocks;
-use crate::plan::{FrameRatePlan, Plan, SoundPlan};
+use crate::plan::{FrameRatePlan, Plan, Track};
 use crate::time::Rational;
 
 /// What a source gave less than its header promised.
@@ -75,7 +75,7 @@ fn tracks<'a>(plan: &Plan, measured: &'a Measured) -> Vec<(usize, String, &'a St
 }
 
 /// Seconds by which coded sound may last longer than what was given: its last frame is filled up.
-fn padding(sound: &SoundPlan) -> Rational {
+fn padding(sound: &Track) -> Rational {
     let block = |blocks: &Blocks| Rational::new(blocks.samples.into(), sound.sample_rate.into());
     MILLISECOND + sound.codec.blocks().and_then(block).unwrap_or(Rational::ZERO)
 }
