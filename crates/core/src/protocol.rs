@@ -4,6 +4,7 @@
 //! The engine speaks first: [`Said::Hello`]. From then on it is heard at least every [`ALIVE_EVERY`], and one that is silent
 //! for [`LOST_AFTER`] is lost, wherever it runs.
 
+use std::path::Path;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -18,12 +19,13 @@ use crate::path::StoragePath;
 use crate::plan::{Plan, Step};
 use crate::problem::Problem;
 use crate::reading::Reading;
+use crate::storage::StorageName;
 use crate::time::{Rational, Span};
 use crate::timeline::Anchor;
 use crate::units::ByteSize;
 
 /// The version of what is said here. Engines of another version are not worked with.
-pub const PROTOCOL: u32 = 2;
+pub const PROTOCOL: u32 = 3;
 /// How often an engine says that it is there, whatever it does.
 pub const ALIVE_EVERY: Duration = Duration::from_secs(2);
 /// An engine that is not heard for so long is lost.
@@ -32,13 +34,44 @@ pub const LOST_AFTER: Duration = Duration::from_secs(15);
 /// How a line of an engine's standard error begins that tells what it could not do to hold itself.
 pub const NOT_CONFINED: &str = "not confined:";
 
-/// A file for an engine: a root folder of this machine and a path that cannot leave it.
+/// Below what an engine finds a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Root {
+    /// A storage: where it is, is known where the engine runs.
+    Storage(StorageName),
+    /// A folder, as a path of the machine on which the engine runs.
+    Folder(String),
+}
+
+/// A file for an engine: a root, and a path that cannot leave it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileRef {
-    /// The folder, as a path of this machine.
-    pub root: String,
-    /// The file in it.
+    /// The root.
+    pub root: Root,
+    /// The file below it.
     pub path: StoragePath,
+}
+
+impl FileRef {
+    /// A file below a folder of this machine.
+    #[must_use]
+    pub fn within(folder: impl Into<String>, path: StoragePath) -> Self {
+        Self { root: Root::Folder(folder.into()), path }
+    }
+
+    /// The folder below which it is.
+    ///
+    /// # Errors
+    /// The storage, where it is not known yet where that is: see [`Job::files_mut`].
+    pub fn folder(&self) -> std::io::Result<&Path> {
+        match &self.root {
+            Root::Folder(folder) => Ok(Path::new(folder)),
+            Root::Storage(storage) => {
+                Err(std::io::Error::new(std::io::ErrorKind::NotFound, format!("nobody says where “{}” is", storage.name)))
+            }
+        }
+    }
 }
 
 /// A source: one file, or the files of an image sequence.
@@ -235,6 +268,27 @@ const fn alone() -> u32 {
     1
 }
 
+impl Job {
+    /// Every file that it names, so that roots can be told where the engine runs.
+    pub fn files_mut(&mut self) -> Vec<&mut FileRef> {
+        fn aids(aids: &mut [Aid]) -> impl Iterator<Item = &mut FileRef> {
+            aids.iter_mut().map(|aid| &mut aid.file)
+        }
+        match self {
+            Self::Probe { source } | Self::Scan { source, .. } | Self::Stills { source, .. } => vec![&mut source.file],
+            Self::Encode { source, runs, .. } => {
+                let of_runs = runs.iter_mut().flat_map(|run| run.outputs.iter_mut().chain(aids(&mut run.aids)));
+                std::iter::once(&mut source.file).chain(of_runs).collect()
+            }
+            Self::Compare { reference, file, film } => {
+                let Reference { source, aids: of_reference, .. } = &mut **reference;
+                let both = [&mut source.file, &mut file.file].into_iter();
+                both.chain(aids(of_reference)).chain(film.iter_mut().map(|film| &mut film.output)).collect()
+            }
+        }
+    }
+}
+
 /// A picture of a source that is open in an engine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Still {
@@ -328,6 +382,8 @@ pub struct Hello {
     pub build: String,
     /// The codecs that it can write, by the words of documents.
     pub encoders: Vec<String>,
+    /// The storages that are there where it runs.
+    pub storages: Vec<Uuid>,
 }
 
 /// What jobs say that make no outputs.

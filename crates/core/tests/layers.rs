@@ -10,7 +10,7 @@ use beryl_core::formats::{PictureCodec, SoundCodec};
 const LAYERS: [&[&str]; 14] = [
     &["time"],
     &["units"],
-    &["path", "problem", "lut", "naming"],
+    &["path", "problem", "lut", "naming", "storage"],
     &["catalogue", "patch"],
     &["picture", "sound"],
     &["formats"],

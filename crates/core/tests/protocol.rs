@@ -38,7 +38,7 @@ fn any_file() -> impl Strategy<Value = FileRef> {
         prop::collection::vec(any::<u8>().prop_filter("no part of a path", |byte| !matches!(byte, 0 | b'/')), 1..16),
     ];
     ("/[a-z ]{1,12}", name).prop_filter_map("a path that can be", |(root, name)| {
-        Some(FileRef { root, path: beryl_core::path::StoragePath::from_bytes(&name).ok()? })
+        Some(FileRef::within(root, beryl_core::path::StoragePath::from_bytes(&name).ok()?))
     })
 }
 
@@ -126,7 +126,7 @@ proptest! {
     fn what_an_engine_says_arrives(problem in any_problem(), progress in any_progress(), cpu in 0.0..1e6_f64, number in any::<u128>()) {
         let id = Uuid::from_u128(number);
         for said in [
-            Said::Hello(Hello { protocol: PROTOCOL, build: "0.1".to_owned(), encoders: vec!["h264".to_owned()] }),
+            Said::Hello(Hello { protocol: PROTOCOL, build: "0.1".to_owned(), encoders: vec!["h264".to_owned()], storages: vec![id] }),
             Said::Alive,
             Said::News(Event::Failed { problem: problem.clone() }),
             Said::News(Event::Run { id, news: RunNews::Reading }),

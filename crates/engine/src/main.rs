@@ -8,6 +8,7 @@ mod hold;
 mod memory;
 #[cfg(debug_assertions)]
 mod misbehave;
+mod storages;
 
 use std::collections::HashSet;
 use std::io::{BufRead, Write};
@@ -48,11 +49,13 @@ fn main() -> ExitCode {
         hold::hold();
     }
     beryl_media::silence_libraries();
+    let storages = storages::Storages::told();
     let began = Instant::now();
     say(&Said::Hello(Hello {
         protocol: PROTOCOL,
         build: env!("CARGO_PKG_VERSION").to_owned(),
         encoders: beryl_media::codecs_written(),
+        storages: storages.present(),
     }));
     std::thread::spawn(|| {
         loop {
@@ -61,11 +64,16 @@ fn main() -> ExitCode {
         }
     });
     let mut first_line = String::new();
-    let job = match std::io::stdin().lock().read_line(&mut first_line).map(|_| serde_json::from_str::<Job>(&first_line)) {
+    let mut job = match std::io::stdin().lock().read_line(&mut first_line).map(|_| serde_json::from_str::<Job>(&first_line)) {
         Ok(Ok(job)) => job,
         Ok(Err(error)) => return refuse(&error.to_string()),
         Err(error) => return refuse(&error.to_string()),
     };
+    if let Err(problem) = storages.place(&mut job) {
+        tell(Event::Failed { problem });
+        tell(ended(began.elapsed()));
+        return ExitCode::SUCCESS;
+    }
     // The night's work gives way to whoever works at the machine, and to the server.
     if let (Job::Encode { .. } | Job::Scan { .. }, Err(error)) = (&job, rustix::process::nice(WAY_GIVEN)) {
         eprintln!("the job could not be put behind others: {error}");

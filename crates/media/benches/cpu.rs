@@ -37,7 +37,7 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
         .map(|(number, plan)| EncodeRun {
             id: Uuid::now_v7(),
             plan: plan.clone(),
-            outputs: vec![FileRef { root: folder.display().to_string(), path: format!("job-{number}.part").parse().unwrap() }],
+            outputs: vec![FileRef::within(folder.display().to_string(), format!("job-{number}.part").parse().unwrap())],
             aids: Vec::new(),
         })
         .collect();
@@ -68,7 +68,7 @@ fn main() {
     let clip = clips().into_iter().find(|clip| clip.path == CLIP).unwrap();
     make(&Clip { seconds: SECONDS, ..clip }, folder.path()).unwrap();
     let path = folder.path().join(CLIP);
-    let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: CLIP.parse().unwrap() });
+    let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), CLIP.parse().unwrap()));
     let reading = probe(&source).unwrap();
     // Sound is nothing beside the picture, and the bare loops leave it out: so do the jobs.
     let wanted = |id: &str| -> Plan {

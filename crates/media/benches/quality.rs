@@ -80,7 +80,7 @@ fn dearer(one: &Curve, other: &Curve) -> f64 {
 }
 
 fn measured(folder: &Path, source: &SourceRef, plans: &[Plan], set: Set) -> Measured {
-    let path = Path::new(&source.file.root).join(source.file.path.to_string());
+    let path = source.file.folder().unwrap().join(source.file.path.to_string());
     let mut measured = Measured { ssim: Vec::new(), psnr: Vec::new(), seconds: 0.0 };
     for plan in plans.iter().rev() {
         let picture = plan.picture.as_ref().unwrap();
@@ -94,7 +94,7 @@ fn measured(folder: &Path, source: &SourceRef, plans: &[Plan], set: Set) -> Meas
         let target = folder.join("made.mkv");
         measured.seconds += cost(|| bare_transcode(&path, &target, picture, &settings, FRAMES.into()));
         let size = std::fs::metadata(&target).unwrap().len();
-        let made = SourceRef::of(FileRef { root: folder.display().to_string(), path: "made.mkv".parse().unwrap() });
+        let made = SourceRef::of(FileRef::within(folder.display().to_string(), "made.mkv".parse().unwrap()));
         let end = Rational::whole(FRAMES.into()).divided_by(picture.frame_rate.rate()).unwrap();
         let parts = vec![Span { from: Rational::ZERO, to: end }];
         let reference = Reference { parts, steps: picture.steps.clone(), ..Reference::of(source.clone()) };
@@ -122,7 +122,7 @@ fn main() {
         .map(|file| {
             let path = Path::new(file);
             let root = path.parent().unwrap().display().to_string();
-            let source = SourceRef::of(FileRef { root, path: path.file_name().unwrap().to_str().unwrap().parse().unwrap() });
+            let source = SourceRef::of(FileRef::within(root, path.file_name().unwrap().to_str().unwrap().parse().unwrap()));
             let reading = probe(&source).unwrap();
             (source, reading)
         })

@@ -31,7 +31,7 @@ const ROUNDS: usize = 3;
 fn main() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
-    let file = |name: &str| FileRef { root: folder.path().display().to_string(), path: name.parse().unwrap() };
+    let file = |name: &str| FileRef::within(folder.path().display().to_string(), name.parse().unwrap());
     write(&folder.path().join("film.y4m"), &film_of_shots(FRAMES), (25, 1), 'p', "");
     let source = SourceRef::of(file("film.y4m"));
     let reading = probe(&source).unwrap();

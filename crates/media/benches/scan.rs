@@ -36,7 +36,7 @@ fn main() {
         let mut clip = Clip { seconds: SECONDS, voices: Vec::new(), ..clip };
         clip.recording.sounds.clear();
         make(&clip, folder.path()).unwrap();
-        let file = FileRef { root: folder.path().display().to_string(), path: clip.path.parse().unwrap() };
+        let file = FileRef::within(folder.path().display().to_string(), clip.path.parse().unwrap());
         let source = SourceRef::of(file);
         let path = folder.path().join(clip.path);
         let mut ratios: Vec<f64> = (0..rounds)

@@ -108,7 +108,7 @@ fn main() {
     ];
     for (name, file, picture, plain, is_pq) in rows {
         let path = format!("{file}.y4m");
-        let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: path.parse().unwrap() });
+        let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), path.parse().unwrap()));
         let mut reading = probe(&source).unwrap();
         for stream in &mut reading.facts.streams {
             if let (Content::Picture(picture), true) = (&mut stream.content, is_pq) {

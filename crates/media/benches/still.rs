@@ -31,7 +31,7 @@ fn main() {
         picture.options.retain(|(name, _)| *name != "g");
         picture.options.push(("g", interval));
         make(&clip, folder.path()).unwrap();
-        let file = |name: &str| FileRef { root: root.clone(), path: name.parse().unwrap() };
+        let file = |name: &str| FileRef::within(root.clone(), name.parse().unwrap());
         let output = file("still.jpg");
         let mut stills = Stills::open(&SourceRef::of(file(clip.path))).unwrap();
         let frames = SECONDS * 25;

@@ -55,7 +55,8 @@ struct Images {
 
 /// Opens the folder of a file reference.
 pub(crate) fn open_root(file: &FileRef) -> Result<Dir, Problem> {
-    Dir::open_ambient_dir(&file.root, ambient_authority())
+    file.folder()
+        .and_then(|root| Dir::open_ambient_dir(root, ambient_authority()))
         .map_err(|error| Problem::from_io(format!("the folder of {} could not be opened", file.path.name()), &error))
 }
 
@@ -66,7 +67,7 @@ pub(crate) fn open_root(file: &FileRef) -> Result<Dir, Problem> {
 pub fn open_for_reading(file: &FileRef) -> std::io::Result<std::fs::File> {
     let mut options = OpenOptions::new();
     options.read(true).custom_flags(O_NONBLOCK);
-    let root = Dir::open_ambient_dir(&file.root, ambient_authority())?;
+    let root = Dir::open_ambient_dir(file.folder()?, ambient_authority())?;
     Ok(root.open_with(system_path(&file.path), &options)?.into_std())
 }
 
@@ -75,7 +76,7 @@ pub fn open_for_reading(file: &FileRef) -> std::io::Result<std::fs::File> {
 /// # Errors
 /// Where there is none or it leads out of its root.
 pub fn open_folder_of(file: &FileRef) -> std::io::Result<std::fs::File> {
-    let root = Dir::open_ambient_dir(&file.root, ambient_authority())?;
+    let root = Dir::open_ambient_dir(file.folder()?, ambient_authority())?;
     let parent = file.path.parent();
     let folder = if parent.is_root() { root } else { root.open_dir(system_path(&parent))? };
     Ok(folder.into_std_file())

@@ -28,7 +28,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn file(folder: &Path, name: &str) -> FileRef {
-    FileRef { root: folder.display().to_string(), path: name.parse().unwrap() }
+    FileRef::within(folder.display().to_string(), name.parse().unwrap())
 }
 
 fn source(folder: &Path, name: &str) -> SourceRef {

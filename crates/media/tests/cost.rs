@@ -25,7 +25,7 @@ fn process_milliseconds() -> i64 {
 fn each_run_is_charged_all_that_its_picture_steps_cost_and_no_other() {
     silence_libraries();
     let folder = tempfile::tempdir().unwrap();
-    let file = |name: &str| FileRef { root: folder.path().display().to_string(), path: name.parse().unwrap() };
+    let file = |name: &str| FileRef::within(folder.path().display().to_string(), name.parse().unwrap());
     let clip = clips().into_iter().find(|clip| clip.path == "openday-94_tape-2.mov").unwrap();
     make(&Clip { seconds: 1, ..clip }, folder.path()).unwrap();
     let source = SourceRef::of(file("openday-94_tape-2.mov"));

@@ -147,7 +147,7 @@ fn program_stream(pictures: &[Vec<u8>], fields: impl Fn(usize) -> u64, stamps_al
 }
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 fn scanned(file: &SourceRef) -> Reading {

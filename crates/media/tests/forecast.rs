@@ -24,7 +24,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {

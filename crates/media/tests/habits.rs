@@ -28,7 +28,7 @@ const PRESETS: [&str; 4] = ["light-proxy", "same-h264", "master-keeper", "sound-
 const IN_STEP: f64 = 0.001;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// What became of one habit with one preset.
@@ -344,7 +344,7 @@ fn where_a_clock_jumps_scan_marks_and_pictures_count_by_one_clock() {
         for (recording, number) in [(3, 2), (0, 1), (2, 0), (1, 2)] {
             // Sound that is a little longer moves what follows it by less than half a frame.
             for (halves, bright) in [(-3, false), (1, true)] {
-                let output = FileRef { root: folder.path().display().to_string(), path: "still.png".parse().unwrap() };
+                let output = FileRef::within(folder.path().display().to_string(), "still.png".parse().unwrap());
                 let at = Rational::new((flash(recording, number) * 50.0).round() as i64 + halves, 50).unwrap();
                 let wish = StillWish { at, width: 160, field: ShownField::Both, shape: None, scope: None, output: &output };
                 stills.write(wish, folder.path()).unwrap();

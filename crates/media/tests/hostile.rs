@@ -129,10 +129,10 @@ fn broken(original: &[u8], other: &[u8], noise: &mut Noise) -> Vec<u8> {
 
 /// Everything that is done with a file; whatever comes of it but a crash is well.
 fn tried(folder: &Path, name: &str) {
-    let source = SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() });
+    let source = SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()));
     let Ok(reading) = probe(&source) else { return };
     let reading = scan(&source, true, &Control::default(), &|_| {}).map_or(reading, |(reading, _)| reading);
-    let png = FileRef { root: folder.display().to_string(), path: "still.png".parse().unwrap() };
+    let png = FileRef::within(folder.display().to_string(), "still.png".parse().unwrap());
     let wish =
         StillWish { at: Rational::constant(1, 5), width: 64, field: ShownField::Both, shape: None, scope: None, output: &png };
     drop(still(&source, wish, folder));
@@ -143,10 +143,7 @@ fn tried(folder: &Path, name: &str) {
         .filter_map(|preset| plan(&reading, &builtin(preset)?, if *preset == "sound-only" { &plain } else { &own }).ok())
         .map(|plan| EncodeRun {
             id: Uuid::now_v7(),
-            outputs: vec![FileRef {
-                root: folder.display().to_string(),
-                path: format!("{}.part", Uuid::now_v7()).parse().unwrap(),
-            }],
+            outputs: vec![FileRef::within(folder.display().to_string(), format!("{}.part", Uuid::now_v7()).parse().unwrap())],
             plan,
             aids: Vec::new(),
         })

@@ -27,7 +27,7 @@ const FILM: f64 = 24_000.0 / 1001.0;
 const VIDEO: f64 = 30_000.0 / 1001.0;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// Scans material and plans a lossless output of it.

@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 fn lossless(reading: &Reading, own: Value) -> Plan {
@@ -58,7 +58,7 @@ fn made(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
 
 /// The samples of a 16-bit or 24-bit WAV file, as its bytes.
 fn sound(file: &SourceRef) -> Vec<u8> {
-    let bytes = std::fs::read(Path::new(&file.file.root).join(file.file.path.to_string())).unwrap();
+    let bytes = std::fs::read(file.file.folder().unwrap().join(file.file.path.to_string())).unwrap();
     let data = bytes.windows(4).position(|window| window == b"data").unwrap() + 8;
     bytes[data..].to_vec()
 }

@@ -25,7 +25,7 @@ const SECONDS: usize = 6;
 const KINDS: [(&str, &str); 3] = [("h264", "mp4"), ("hevc", "mp4"), ("mpeg2", "mkv")];
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// Seconds of hardly anything between seconds of strong noise.

@@ -131,7 +131,7 @@ fn made(stored: Stored, drawing: Drawing, picture: &Value) -> (Model, Vec<Vec<u1
     let folder = tempfile::tempdir().unwrap();
     let codes = stored.draw(drawing);
     stored.write(&folder.path().join("drawn.y4m"), std::slice::from_ref(&codes), 'p');
-    let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: "drawn.y4m".parse().unwrap() });
+    let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), "drawn.y4m".parse().unwrap()));
     let plan = planned(&stored.reading(&source, FieldOrder::Progressive), picture.clone());
     let made = pictures_behind(&source, plan.steps()).unwrap().pop().unwrap();
     (Model::of(&codes, (WIDTH, HEIGHT), stored.sampling), made, plan)
@@ -301,8 +301,7 @@ fn fields_are_brought_to_another_form_each_by_itself() {
                 })
                 .collect();
             stored.write(&folder.path().join("fields.y4m"), std::slice::from_ref(&woven), 't');
-            let source =
-                SourceRef::of(FileRef { root: folder.path().display().to_string(), path: "fields.y4m".parse().unwrap() });
+            let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), "fields.y4m".parse().unwrap()));
             let picture = json!({ "codec": "prores", "profile": "hq", "fields": "keep" });
             let plan = planned(&stored.reading(&source, FieldOrder::TopFirst), picture);
             assert!(plan.picture.as_ref().unwrap().field_order.is_interlaced());
@@ -469,7 +468,7 @@ fn a_high_dynamic_range_comes_down_as_the_curve_says_and_keeps_its_hues() {
     let folder = tempfile::tempdir().unwrap();
     let stored = Stored { space: ["bt2020", "smpte2084", "bt2020nc"], ..PLAIN };
     stored.write(&folder.path().join("drawn.y4m"), &[stored.draw(ramp)], 'p');
-    let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: "drawn.y4m".parse().unwrap() });
+    let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), "drawn.y4m".parse().unwrap()));
     let reading = stored.reading(&source, FieldOrder::Progressive);
     let chains = [
         json!({ "codec": "h264", "rate": { "mode": "constant_quality", "crf": 20 } }),
@@ -516,7 +515,7 @@ fn the_same_steps_give_the_same_pictures_each_time() {
     let turning: Vec<Drawing> = vec![zone_plate, ramp, bars, zone_plate, zone_plate, ramp];
     let pictures: Vec<_> = turning.iter().map(|drawing| PLAIN.draw(*drawing)).collect();
     PLAIN.write(&folder.path().join("drawn.y4m"), &pictures, 'p');
-    let source = SourceRef::of(FileRef { root: folder.path().display().to_string(), path: "drawn.y4m".parse().unwrap() });
+    let source = SourceRef::of(FileRef::within(folder.path().display().to_string(), "drawn.y4m".parse().unwrap()));
     let reading = PLAIN.reading(&source, FieldOrder::Progressive);
     let kinds = [
         json!({ "cleaning": { "denoise": "camera" } }),

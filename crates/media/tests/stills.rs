@@ -20,12 +20,12 @@ fn film(folder: &Path, name: &str, seconds: i64, key_interval: &'static str) -> 
     picture.options.retain(|(name, _)| *name != "g");
     picture.options.push(("g", key_interval));
     make(&clip, folder).unwrap();
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// The picture that is shown `place` fiftieths of a second into the source.
 fn picture(stills: &mut Stills, folder: &Path, place: i64, width: u32) -> Vec<u8> {
-    let output = FileRef { root: folder.display().to_string(), path: "still.jpg".parse().unwrap() };
+    let output = FileRef::within(folder.display().to_string(), "still.jpg".parse().unwrap());
     let at = Rational::constant(place, 50);
     let wish = StillWish { at, width, field: ShownField::Both, shape: None, scope: None, output: &output };
     stills.write(wish, folder).unwrap();
@@ -34,7 +34,7 @@ fn picture(stills: &mut Stills, folder: &Path, place: i64, width: u32) -> Vec<u8
 
 /// The brightest code of each line of a scope, from the top.
 fn lines(source: &SourceRef, folder: &Path, scope: Scope) -> Vec<u8> {
-    let output = FileRef { root: folder.display().to_string(), path: "scope.png".parse().unwrap() };
+    let output = FileRef::within(folder.display().to_string(), "scope.png".parse().unwrap());
     let wish =
         StillWish { at: Rational::ZERO, width: 512, field: ShownField::Both, shape: None, scope: Some(scope), output: &output };
     Stills::open(source).unwrap().write(wish, folder).unwrap();

@@ -30,7 +30,7 @@ const RATE: u32 = 48_000;
 const CLICK: usize = 599 * RATE as usize;
 
 fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 fn record(path: &Path, seconds: i64) {

@@ -936,7 +936,7 @@ fn sound_cases() -> Vec<Case> {
 fn faults_of(case: &Case) -> Vec<String> {
     let folder = tempfile::tempdir().unwrap();
     let name = (case.make)(folder.path());
-    let file = FileRef { root: folder.path().display().to_string(), path: name.parse().unwrap() };
+    let file = FileRef::within(folder.path().display().to_string(), name.parse().unwrap());
     let (reading, _) = scan(&SourceRef::of(file), false, &Control::default(), &|_| {}).unwrap();
     let findings = reading.findings.unwrap();
     case.expect.iter().filter_map(|expect| expect(&findings)).collect()

@@ -5,14 +5,19 @@
 //! here: off the threads that answer requests, a few at a time for each storage, and with a limit after
 //! which whoever asked is told that the storage cannot be reached. Its other callers are told so at
 //! once, until the call that hangs comes back: that is how the storage is tried again.
+//!
+//! A storage that bears a marker is there only where the marker is: before anything is done in it, that is looked at. An empty
+//! mount point is no storage.
 
 use std::collections::HashMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use beryl_core::problem::{Problem, ProblemKind};
+use beryl_core::storage::{MARKER, StorageName, names};
 use chrono::{DateTime, Local, Utc};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
@@ -25,6 +30,8 @@ const WALK: Duration = Duration::from_secs(300);
 const PLACES: usize = 8;
 /// Of them, those that look through folders.
 const WALKS: usize = 3;
+/// Bytes of a marker that are read.
+const LONGEST_MARKER: u64 = 1 << 16;
 
 /// The door.
 #[derive(Debug)]
@@ -46,11 +53,21 @@ struct Gate {
     walks: Arc<Semaphore>,
     /// Since when it does not answer.
     away: Mutex<Option<DateTime<Utc>>>,
+    /// The storage that its marker has to name.
+    marked: Mutex<Option<StorageName>>,
+    /// Whether the marker was missing when it was last looked for.
+    lacks_marker: AtomicBool,
 }
 
 impl Default for Gate {
     fn default() -> Self {
-        Self { places: Arc::new(Semaphore::new(PLACES)), walks: Arc::new(Semaphore::new(WALKS)), away: Mutex::default() }
+        Self {
+            places: Arc::new(Semaphore::new(PLACES)),
+            walks: Arc::new(Semaphore::new(WALKS)),
+            away: Mutex::default(),
+            marked: Mutex::default(),
+            lacks_marker: AtomicBool::new(false),
+        }
     }
 }
 
@@ -62,6 +79,14 @@ impl Gate {
     fn set_away(&self, since: Option<DateTime<Utc>>) {
         let mut away = self.away.lock().unwrap_or_else(PoisonError::into_inner);
         *away = since.map(|since| away.unwrap_or(since));
+    }
+
+    /// Looks whether the storage itself is there, and not just a folder in its place.
+    fn look_for_marker(&self, root: &Path) -> Result<(), Problem> {
+        let marked = self.marked.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let found = marked.as_ref().map_or(Ok(()), |storage| look_for_marker(root, storage));
+        self.lacks_marker.store(found.is_err(), Ordering::Relaxed);
+        found
     }
 }
 
@@ -104,11 +129,41 @@ impl Door {
         self.gate(root).away()
     }
 
+    /// These storages bear a marker, and are not there without it; no others do.
+    pub(crate) fn set_marked(&self, storages: &[(PathBuf, StorageName)]) {
+        let mut gates = self.gates.lock().unwrap_or_else(PoisonError::into_inner);
+        for (root, _) in storages {
+            gates.entry(root.clone()).or_default();
+        }
+        for (root, gate) in gates.iter() {
+            let storage = storages.iter().find(|(marked, _)| marked == root).map(|(_, storage)| storage.clone());
+            *gate.marked.lock().unwrap_or_else(PoisonError::into_inner) = storage;
+        }
+    }
+
+    /// Whether the storage with this root was not there when somebody last looked: its marker was missing.
+    pub(crate) fn lacks_marker(&self, root: &Path) -> bool {
+        self.gate(root).lacks_marker.load(Ordering::Relaxed)
+    }
+
     /// Does something short with files below `root`.
     ///
     /// # Errors
     /// What `work` answers, or that the storage cannot be reached.
     pub(crate) async fn work<T: Send + 'static>(
+        &self,
+        root: &Path,
+        work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
+    ) -> Result<T, Problem> {
+        let (gate, folder) = (self.gate(root), root.to_path_buf());
+        self.in_any_folder(root, move || gate.look_for_marker(&folder).and_then(|()| work())).await
+    }
+
+    /// The same in a folder that may not be the storage: for looking, and for marking it.
+    ///
+    /// # Errors
+    /// What `work` answers, or that the folder cannot be reached.
+    pub(crate) async fn in_any_folder<T: Send + 'static>(
         &self,
         root: &Path,
         work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
@@ -139,7 +194,8 @@ impl Door {
     ) -> Result<T, Problem> {
         let gate = self.gate(root);
         let began = Utc::now();
-        let mut working = std::pin::pin!(inside(&gate, work));
+        let (looking, folder) = (Arc::clone(&gate), root.to_path_buf());
+        let mut working = std::pin::pin!(inside(&gate, move || looking.look_for_marker(&folder).and_then(|()| work())));
         if let Ok(outcome) = timeout(self.patience, &mut working).await {
             return outcome;
         }
@@ -163,8 +219,11 @@ impl Door {
         let _turn = gate.walks.acquire().await.map_err(|error| lost(&error))?;
         let walk = Walk { is_off: Arc::default(), until: Instant::now() + WALK };
         let _caller = CallOff(Arc::clone(&walk.is_off));
+        let (looking, folder) = (Arc::clone(&gate), root.to_path_buf());
         let began = Utc::now();
-        match timeout(WALK + self.patience, inside(&gate, move || work(&walk))).await {
+        match timeout(WALK + self.patience, inside(&gate, move || looking.look_for_marker(&folder).and_then(|()| work(&walk))))
+            .await
+        {
             Ok(outcome) => outcome,
             Err(_) => {
                 gate.set_away(Some(began));
@@ -195,6 +254,29 @@ async fn inside<T: Send + 'static>(
     working.await.unwrap_or_else(|error| Err(lost(&error)))
 }
 
+/// The text of the marker in a folder; empty where there is none.
+pub(crate) fn marker_in(root: &Path) -> std::io::Result<String> {
+    let mut text = String::new();
+    match std::fs::File::open(root.join(MARKER)) {
+        Ok(file) => file.take(LONGEST_MARKER).read_to_string(&mut text).map(|_| text),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(text),
+        Err(error) => Err(error),
+    }
+}
+
+fn look_for_marker(root: &Path, storage: &StorageName) -> Result<(), Problem> {
+    let what = || format!("the storage “{}” could not be reached", storage.name);
+    match marker_in(root) {
+        Ok(marker) if names(&marker, storage.id) => Ok(()),
+        Ok(_) => {
+            let why = format!("{} has no marker of it ({MARKER}): it is not mounted there, or another volume is", root.display());
+            Err(Problem::new(ProblemKind::Unreachable, what(), why)
+                .with_next("Mount it. If this is the right folder, mark it again in the settings."))
+        }
+        Err(error) => Err(Problem::from_io(what(), &error)),
+    }
+}
+
 fn lost(error: &dyn std::fmt::Display) -> Problem {
     Problem::new(ProblemKind::Internal, "the files could not be looked at", error.to_string())
 }
@@ -208,6 +290,8 @@ fn unreachable(root: &Path, since: DateTime<Utc>) -> Problem {
 #[cfg(test)]
 mod tests {
     use std::io::Write;
+
+    use beryl_core::storage::with_storage;
 
     use super::*;
 
@@ -246,6 +330,38 @@ mod tests {
             tokio::task::yield_now().await;
         }
         assert_eq!(door.work(&share, || Ok(9)).await, Ok(9));
+    }
+
+    #[tokio::test]
+    async fn a_folder_without_the_marker_is_not_the_storage() {
+        let place = tempfile::tempdir().expect("a folder");
+        let (root, other) = (place.path().join("volume"), place.path().join("other"));
+        [&root, &other].into_iter().for_each(|folder| std::fs::create_dir(folder).expect("a folder"));
+        let [mine, strange] = [1, 2].map(|id| StorageName { id: uuid::Uuid::from_u128(id), name: "Volume".to_owned() });
+        let door = Door::default();
+        door.set_marked(&[(root.clone(), mine.clone())]);
+        let marker = root.join(MARKER);
+        for (text, is_there) in [
+            (None, false),
+            (Some(String::new()), false),
+            (Some(with_storage("", &strange)), false),
+            (Some(with_storage(&with_storage("", &strange), &mine)), true),
+        ] {
+            if let Some(text) = &text {
+                std::fs::write(&marker, text).expect("a marker");
+            }
+            let outcome = door.work(&root, || Ok(())).await;
+            assert_eq!(outcome.is_ok(), is_there, "{text:?}: {outcome:?}");
+            assert_eq!(door.lacks_marker(&root), !is_there);
+            if let Err(problem) = outcome {
+                assert_eq!(problem.kind, ProblemKind::Unreachable);
+            }
+            assert_eq!(door.work(&other, || Ok(())).await, Ok(()), "others are not asked for one");
+        }
+        // A storage that was removed asks for nothing.
+        std::fs::remove_file(&marker).expect("it was there");
+        door.set_marked(&[]);
+        assert_eq!(door.walk(&root, |_| Ok(7)).await, Ok(7));
     }
 
     #[tokio::test]

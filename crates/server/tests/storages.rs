@@ -4,7 +4,7 @@ use std::os::unix::fs::symlink;
 use std::path::Path;
 
 use beryl_core::preset::builtin;
-use beryl_ui_tests::{Application, Outcome, make_clips};
+use beryl_ui_tests::{Application, Outcome, make_clips, names_in};
 use nix::sys::stat::Mode;
 use reqwest::{Method, StatusCode, header};
 use serde_json::{Value, json};
@@ -164,7 +164,51 @@ async fn a_second_server_on_the_database_takes_nothing_from_the_first() -> Outco
     second.stop().await;
     let attempts: Vec<&Value> = done.iter().map(|cell| &cell["run"]["attempts"]).collect();
     assert_eq!(attempts, vec![1; done.len()], "each run was begun once");
-    let made = std::fs::read_dir(application.folder("out")?)?.count();
+    let made = names_in(&application.folder("out")?)?.len();
     assert_eq!(made, done.len(), "and each made one file, with nothing left beside them");
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_empty_mount_point_is_not_taken_for_the_storage() -> Outcome<()> {
+    let application = Application::start().await?;
+    let root = application.folder("volume")?;
+    let storage = application.add_storage("Volume", &root).await?;
+    make_clips(&root, &["glaze-db_screen.mp4"], 1)?;
+    let entries = format!("/api/storages/{storage}/entries?path=");
+    let lacks = async || -> Outcome<bool> {
+        let all = application.call(Method::GET, "/api/storages", None).await?;
+        Ok(all[0]["lacks_marker"] == true && all[0]["free"].is_null())
+    };
+    let listed = application.call(Method::GET, &entries, None).await?;
+    assert_eq!(listed.as_array().map(Vec::len), Some(1), "the marker is not shown: {listed}");
+    assert!(!lacks().await?);
+
+    // The volume goes, and leaves the folder in which it was mounted.
+    let away = root.with_file_name("away");
+    std::fs::rename(&root, &away)?;
+    std::fs::create_dir(&root)?;
+    let refused = application.call(Method::GET, &entries, None).await.err().ok_or("it was listed")?.to_string();
+    assert!(refused.contains("not mounted there"), "{refused}");
+    assert!(lacks().await?);
+    // A run waits for the volume, and writes nothing into the folder in its place.
+    let path = sheet(&application).await?;
+    std::fs::remove_dir(&root)?;
+    std::fs::rename(&away, &root)?;
+    application.call(Method::POST, &format!("{path}/sources"), Some(json!({ "storage": storage, "paths": [""] }))).await?;
+    let preset = serde_json::to_value(builtin("web-1080").ok_or("no preset")?)?;
+    application.call(Method::POST, &format!("{path}/deliverables"), Some(json!({ "preset": preset }))).await?;
+    application.wait_for(&path, |sheet| sheet["cells"][0]["forecast"].is_number()).await?;
+    std::fs::rename(&root, &away)?;
+    std::fs::create_dir(&root)?;
+    application.call(Method::POST, &format!("{path}/run"), Some(json!({}))).await?;
+    application.wait_for(&path, |sheet| sheet["cells"][0]["run"]["problem"]["kind"] == "unreachable").await?;
+    assert_eq!(std::fs::read_dir(&root)?.count(), 0, "nothing is written there");
+
+    // Another volume that a person calls the right one is the storage from then on.
+    application.call(Method::POST, &format!("/api/storages/{storage}/marker"), None).await?;
+    assert!(!lacks().await?);
+    let listed = application.call(Method::GET, &entries, None).await?;
+    assert_eq!(listed.as_array().map(Vec::len), Some(0), "{listed}");
     Ok(())
 }

@@ -1,6 +1,7 @@
 //! Named root folders.
 
 use beryl_core::path::StoragePath;
+use beryl_core::storage::{StorageName, StorageRoot};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use uuid::Uuid;
@@ -18,6 +19,22 @@ pub struct Storage {
     pub root: String,
     /// Whether it is kept for what was made and is not offered for anything new.
     pub is_retired: bool,
+    /// Whether a marker lies at its root, without which it is not there.
+    pub is_marked: bool,
+}
+
+impl Storage {
+    /// As engines are told of it.
+    #[must_use]
+    pub fn named(&self) -> StorageName {
+        StorageName { id: self.id, name: self.name.clone() }
+    }
+
+    /// Where it is on this machine.
+    #[must_use]
+    pub fn placed(&self) -> StorageRoot {
+        StorageRoot { id: self.id, folder: self.root.clone(), is_marked: self.is_marked }
+    }
 }
 
 fn storage(row: &MySqlRow) -> Result<Storage, sqlx::Error> {
@@ -26,6 +43,7 @@ fn storage(row: &MySqlRow) -> Result<Storage, sqlx::Error> {
         name: row.try_get("name")?,
         root: row.try_get("root")?,
         is_retired: row.try_get("is_retired")?,
+        is_marked: row.try_get("is_marked")?,
     })
 }
 
@@ -61,7 +79,7 @@ impl Database {
             .execute(&self.pool)
             .await
             .map_err(|error| StoreError::or_taken(error, name))?;
-        Ok(Storage { id, name: name.to_owned(), root: root.to_owned(), is_retired: false })
+        Ok(Storage { id, name: name.to_owned(), root: root.to_owned(), is_retired: false, is_marked: false })
     }
 
     /// Retires a storage, or takes it into use again.
@@ -73,14 +91,33 @@ impl Database {
         if query.execute(&self.pool).await?.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
     }
 
+    /// Notes that a storage bears a marker.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] where there is none with this id.
+    pub async fn set_storage_marked(&self, id: Uuid) -> Result<(), StoreError> {
+        let query = sqlx::query("UPDATE storages SET is_marked = TRUE WHERE id = ?").bind(id);
+        if query.execute(&self.pool).await?.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
+    }
+
     /// Forgets a storage; its files stay.
     ///
     /// # Errors
     /// [`StoreError::InUse`] where sources or outputs refer to it.
     pub async fn remove_storage(&self, id: Uuid) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM storages WHERE id = ?").bind(id).execute(&self.pool).await;
+        let mut work = self.pool.begin().await?;
+        // Watch folders that were removed hold nobody back.
+        sqlx::query("DELETE FROM watch_folders WHERE removed AND (storage_id = ? OR destination_storage_id = ?)")
+            .bind(id)
+            .bind(id)
+            .execute(&mut *work)
+            .await?;
+        let removed = sqlx::query("DELETE FROM storages WHERE id = ?").bind(id).execute(&mut *work).await;
         let removed = removed.map_err(|error| StoreError::or_in_use(error, "the storage"))?;
-        if removed.rows_affected() == 0 { Err(StoreError::NotFound("storage")) } else { Ok(()) }
+        if removed.rows_affected() == 0 {
+            return Err(StoreError::NotFound("storage"));
+        }
+        Ok(work.commit().await?)
     }
 }
 

@@ -1,7 +1,7 @@
 //! Engines: where they run, and the conversations that are held with them.
 
 use std::collections::VecDeque;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,7 +14,7 @@ use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
 use crate::files::remove_temporary;
-use crate::place::{LocalPlace, Place};
+use crate::place::{KnownStorages, LocalPlace, Place};
 use crate::running::{Patience, RunningJob};
 
 /// A probe or a still that takes longer is ended.
@@ -39,12 +39,12 @@ impl Engine {
         Self::program().map(|program| Self::at(LocalPlace::new(program, None)))
     }
 
-    /// The same, each engine working in a folder of its own in `scratch`.
+    /// The same, each engine working in a folder of its own in `scratch` and knowing where these storages are.
     ///
     /// # Errors
     /// As [`Engine::locate`].
-    pub fn locate_working_in(scratch: PathBuf) -> Result<Self, Problem> {
-        Self::program().map(|program| Self::at(LocalPlace::new(program, Some(scratch))))
+    pub fn locate_working_in(scratch: PathBuf, storages: &KnownStorages) -> Result<Self, Problem> {
+        Self::program().map(|program| Self::at(LocalPlace::new(program, Some(scratch)).knowing(storages.clone())))
     }
 
     fn program() -> Result<PathBuf, Problem> {
@@ -154,9 +154,18 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Problem`] where the engine cannot be started.
-    pub async fn stills(&self, source: &SourceRef, folder: &str) -> Result<OpenStills, Problem> {
+    async fn stills(&self, source: &SourceRef, folder: &str) -> Result<OpenStills, Problem> {
         let running = self.start(&Job::Stills { source: source.clone(), folder: folder.to_owned() }).await?;
         Ok(OpenStills { name: source.file.path.name(), running, asked: VecDeque::new() })
+    }
+
+    /// Opens a source for single pictures, which are written where this file lies.
+    ///
+    /// # Errors
+    /// As [`Engine::stills`].
+    pub async fn stills_beside(&self, source: &SourceRef, output: &FileRef) -> Result<OpenStills, Problem> {
+        let folder = output.folder().map_err(|error| Problem::from_io("the picture could not be written", &error))?;
+        self.stills(source, &folder.to_string_lossy()).await
     }
 
     /// Writes one picture of a source.
@@ -164,7 +173,7 @@ impl Engine {
     /// # Errors
     /// A [`Problem`] where there is no such picture or it cannot be written.
     pub async fn still(&self, source: &SourceRef, still: Still) -> Result<(), Problem> {
-        self.stills(source, &still.output.root).await?.write(still).await
+        self.stills_beside(source, &still.output).await?.write(still).await
     }
 }
 
@@ -229,5 +238,7 @@ impl Drop for OpenStills {
 
 /// Removes a picture that nobody waits for. Where that is not possible now, it goes with the cache.
 fn forget(output: &FileRef) {
-    drop(remove_temporary(Path::new(&output.root), &output.path));
+    if let Ok(folder) = output.folder() {
+        drop(remove_temporary(folder, &output.path));
+    }
 }

@@ -14,6 +14,6 @@ pub use files::{FileId, free_bytes, open_folder, remove_temporary, replace};
 pub use naming::{
     MOST_NUMBERS, NameParts, NamedSource, candidate, candidates, endings, not_named, temporary_name, temporary_names,
 };
-pub use place::{Link, LocalPlace, Place, Process};
+pub use place::{KnownStorages, Link, LocalPlace, Place, Process};
 pub use placing::{Placed, Placing, Replacing, made, place, step, take_back, withhold};
 pub use running::{JobControl, Patience, RunningJob};

@@ -35,6 +35,12 @@ pub struct NamedSource<'a> {
     pub date: NaiveDate,
     /// The place of the source among its like, from 1.
     pub counter: u32,
+    /// Its reel, where it has one.
+    pub reel: Option<&'a str>,
+    /// The timecode of its first frame, where it has one.
+    pub timecode: Option<&'a str>,
+    /// The name of the sheet or of the watch folder, where there is one.
+    pub sheet: Option<&'a str>,
 }
 
 impl NameParts {
@@ -58,15 +64,18 @@ impl NameParts {
     /// A [`Problem`] where the pattern gives none.
     pub fn name(&self, pattern: &str, source: &NamedSource<'_>) -> Result<String, Problem> {
         let fields = NameFields {
-            source: source.stem.clone(),
-            folder: source.folder.to_owned(),
-            preset: self.preset.clone(),
-            width: self.width,
-            height: self.height,
-            codec: self.codec.clone(),
-            rate: self.rate.clone(),
-            date: source.date,
-            counter: source.counter,
+            name: &source.stem,
+            folders: source.folder,
+            preset: &self.preset,
+            columns: self.width,
+            lines: self.height,
+            codec: &self.codec,
+            fps: self.rate.as_deref(),
+            day: source.date,
+            number: source.counter,
+            reel: source.reel,
+            timecode: source.timecode,
+            sheet: source.sheet,
         };
         name_for(pattern, &fields).map_err(|error| not_named(&error))
     }

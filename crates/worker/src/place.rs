@@ -5,9 +5,11 @@ use std::fmt;
 use std::os::unix::process::ExitStatusExt;
 use std::path::PathBuf;
 use std::process::{ExitStatus, Stdio};
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
 use beryl_core::problem::Problem;
+use beryl_core::storage::StorageRoot;
 use futures::future::BoxFuture;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::process::Child;
@@ -46,19 +48,42 @@ pub trait Process: fmt::Debug + Send + Sync {
     fn gone(&mut self) -> BoxFuture<'_, String>;
 }
 
+/// Where the storages are on this machine, as engines that are started are told.
+#[derive(Debug, Clone, Default)]
+pub struct KnownStorages(Arc<RwLock<Vec<StorageRoot>>>);
+
+impl KnownStorages {
+    /// These are all, from now on.
+    pub fn set(&self, storages: Vec<StorageRoot>) {
+        *self.0.write().unwrap_or_else(PoisonError::into_inner) = storages;
+    }
+
+    /// As an engine reads them.
+    fn document(&self) -> String {
+        serde_json::to_string(&*self.0.read().unwrap_or_else(PoisonError::into_inner)).unwrap_or_default()
+    }
+}
+
 /// This machine.
 #[derive(Debug)]
 pub struct LocalPlace {
     program: PathBuf,
     /// Where each engine gets a folder of its own to work in; nothing for the system's.
     scratch: Option<PathBuf>,
+    storages: KnownStorages,
 }
 
 impl LocalPlace {
     /// Engines that are this program, each of which works in a folder of its own in `scratch`, or in the system's.
     #[must_use]
-    pub const fn new(program: PathBuf, scratch: Option<PathBuf>) -> Self {
-        Self { program, scratch }
+    pub fn new(program: PathBuf, scratch: Option<PathBuf>) -> Self {
+        Self { program, scratch, storages: KnownStorages::default() }
+    }
+
+    /// The same; its engines know where these storages are.
+    #[must_use]
+    pub fn knowing(self, storages: KnownStorages) -> Self {
+        Self { storages, ..self }
     }
 }
 
@@ -69,6 +94,7 @@ impl Place for LocalPlace {
         // From within, an engine may not remove the folder in which it works.
         let scratch = tempfile::Builder::new().prefix("beryl-").tempdir_in(folder).map_err(|error| failed(&error))?;
         let mut child = tokio::process::Command::new(&self.program)
+            .args(["--storages", &self.storages.document()])
             .current_dir(scratch.path())
             // What the server knows of itself and of its database is nothing for a codec.
             .env_clear()

@@ -190,7 +190,11 @@ impl RunningJob {
                         return outcome;
                     }
                 }
-                Event::Failed { problem } => return Err(problem),
+                Event::Failed { problem } => {
+                    // The job as a whole is over: nothing more can be asked.
+                    self.ended = true;
+                    return Err(problem);
+                }
                 Event::Run { .. } | Event::Ended { .. } => {}
             }
         }

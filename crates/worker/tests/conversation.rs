@@ -8,8 +8,9 @@ use std::time::Duration;
 
 use beryl_core::flow::tasks::Progress;
 use beryl_core::problem::ProblemKind;
-use beryl_core::protocol::{Event, FileRef, RunNews, Said, SourceRef};
-use beryl_worker::{Engine, LocalPlace, Patience};
+use beryl_core::protocol::{Event, FileRef, Root, RunNews, Said, SourceRef};
+use beryl_core::storage::{MARKER, StorageName, StorageRoot, with_storage};
+use beryl_worker::{Engine, KnownStorages, LocalPlace, Patience};
 use uuid::Uuid;
 
 use material::{engine_program, sound_only, tone, wave};
@@ -22,7 +23,7 @@ fn program(folder: &Path, script: &str) -> PathBuf {
 }
 
 /// What an engine says first.
-const GREETING: &str = r#"echo '{"said":"hello","protocol":2,"build":"test","encoders":[]}'"#;
+const GREETING: &str = r#"echo '{"said":"hello","protocol":3,"build":"test","encoders":[],"storages":[]}'"#;
 
 fn at(program: PathBuf) -> Engine {
     Engine::at(LocalPlace::new(program, None))
@@ -31,7 +32,7 @@ fn at(program: PathBuf) -> Engine {
 async fn probed(script: &str) -> Result<beryl_core::reading::Reading, beryl_core::problem::Problem> {
     let place = tempfile::tempdir().expect("a folder");
     std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
-    let file = FileRef { root: place.path().display().to_string(), path: "tone.wav".parse().expect("a path") };
+    let file = FileRef::within(place.path().display().to_string(), "tone.wav".parse().expect("a path"));
     at(program(place.path(), script)).probe(&SourceRef::of(file)).await
 }
 
@@ -82,7 +83,7 @@ async fn an_engine_is_believed_by_its_last_word_alone() {
 
 #[tokio::test]
 async fn an_engine_that_falls_silent_is_lost_and_one_of_another_version_is_not_worked_with() {
-    let other = format!("{}; read job; sleep 60", GREETING.replace("\"protocol\":2", "\"protocol\":1"));
+    let other = format!("{}; read job; sleep 60", GREETING.replace("\"protocol\":3", "\"protocol\":2"));
     assert!(probed(&other).await.expect_err("it is another").why.contains("another version"));
     let none = probed("read job; sleep 60; echo '{\"said\":\"alive\"}'; sleep 60");
     let none = tokio::time::timeout(Duration::from_secs(30), none).await.expect("it is not waited for");
@@ -102,6 +103,47 @@ async fn an_engine_that_falls_silent_is_lost_and_one_of_another_version_is_not_w
     assert!(problem.why.contains("said nothing") && problem.kind == ProblemKind::EngineLost, "{problem}");
     assert!(began.elapsed() > Duration::from_secs(4), "it was given up while it was heard");
     assert!(running.next().await.is_none());
+}
+
+#[tokio::test]
+async fn a_storage_is_found_by_its_id_and_not_where_its_marker_is_missing() {
+    let place = tempfile::tempdir().expect("a folder");
+    std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
+    let [known, strange] = [1, 2].map(|id| StorageName { id: Uuid::from_u128(id), name: "Rushes".to_owned() });
+    let storages = KnownStorages::default();
+    let engine = Engine::at(LocalPlace::new(engine_program(), None).knowing(storages.clone()));
+    let of = |storage: &StorageName| {
+        SourceRef::of(FileRef { root: Root::Storage(storage.clone()), path: "tone.wav".parse().expect("a path") })
+    };
+    let here = |is_marked| vec![StorageRoot { id: known.id, folder: place.path().display().to_string(), is_marked }];
+    let nobody = engine.probe(&of(&known)).await.expect_err("nobody says where it is");
+    assert!(nobody.kind == ProblemKind::Unreachable && nobody.why.contains("not known where the engine runs"), "{nobody}");
+
+    storages.set(here(false));
+    assert_eq!(engine.probe(&of(&known)).await.expect("it is there").facts.sounds().count(), 1);
+    assert!(engine.probe(&of(&strange)).await.is_err(), "another storage is not there");
+
+    storages.set(here(true));
+    let unmarked = engine.probe(&of(&known)).await.expect_err("it bears no marker");
+    assert!(unmarked.kind == ProblemKind::Unreachable && unmarked.why.contains("not mounted at"), "{unmarked}");
+    let marker = place.path().join(MARKER);
+    std::fs::write(&marker, with_storage("", &strange)).expect("written");
+    assert!(engine.probe(&of(&known)).await.is_err(), "the marker is that of another storage");
+    std::fs::write(&marker, with_storage(&with_storage("", &strange), &known)).expect("written");
+    assert!(engine.probe(&of(&known)).await.is_ok());
+
+    // What is made goes the same way.
+    let mut job = sound_only(place.path(), "tone.wav").await("made.part");
+    job.files_mut().into_iter().for_each(|file| file.root = Root::Storage(known.clone()));
+    let mut running = engine.start(&job).await.expect("it starts");
+    let last = loop {
+        match running.next().await.expect("a last word") {
+            Event::Run { news: RunNews::Written { .. }, .. } => break true,
+            Event::Failed { .. } | Event::Run { news: RunNews::Failed { .. }, .. } => break false,
+            _ => {}
+        }
+    };
+    assert!(last && place.path().join("made.part").is_file());
 }
 
 #[tokio::test]

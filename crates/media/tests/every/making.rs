@@ -14,7 +14,7 @@ use beryl_media::{Control, RecordedPicture, RecordedSound, Recorder, Recording, 
 use uuid::Uuid;
 
 pub(crate) fn source(folder: &Path, name: &str) -> SourceRef {
-    SourceRef::of(FileRef { root: folder.display().to_string(), path: name.parse().unwrap() })
+    SourceRef::of(FileRef::within(folder.display().to_string(), name.parse().unwrap()))
 }
 
 /// What comes of a plan, or what is wrong with it.

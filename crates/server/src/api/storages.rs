@@ -6,8 +6,11 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use axum::response::Response;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
+use beryl_core::protocol::SourceRef;
+use beryl_core::time::Rational;
 use beryl_store::StoreError;
 use beryl_store::storages::Storage;
 use chrono::{DateTime, Utc};
@@ -19,16 +22,21 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 use super::ApiError;
+use super::media::picture;
 use crate::app::App;
 use crate::events::HousePart;
-use crate::files::{Entry, list};
+use crate::files::{Entry, file_ref, list, stamp_of};
+use crate::pictures::small_picture;
+use crate::storages;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
-        .routes(routes!(storages, add_storage))
+        .routes(routes!(all_storages, add_storage))
         .routes(routes!(remove_storage))
         .routes(routes!(retire_storage))
+        .routes(routes!(mark_storage))
         .routes(routes!(entries))
+        .routes(routes!(entry_picture))
 }
 
 /// Folders of the system's own making, where a file is no file.
@@ -51,6 +59,8 @@ struct StorageView {
     root: String,
     /// Bytes that are free there; nothing where the folder cannot be reached.
     free: Option<u64>,
+    /// Whether its folder is there without it: the marker is missing, as where a volume is not mounted.
+    lacks_marker: bool,
     /// Since when it has not answered.
     away_since: Option<DateTime<Utc>>,
     /// Whether it is kept for what was made and is not offered for anything new.
@@ -102,6 +112,7 @@ async fn views(app: &App, all: &[Storage]) -> Vec<StorageView> {
         };
         StorageView {
             free: one.free,
+            lacks_marker: app.door.lacks_marker(&one.root),
             away_since: app.door.away_since(&one.root),
             overlaps: seen.iter().find(overlaps).map(|other| other.storage.name.clone()),
             id: one.storage.id,
@@ -115,7 +126,7 @@ async fn views(app: &App, all: &[Storage]) -> Vec<StorageView> {
 
 /// All storages.
 #[utoipa::path(get, path = "/api/storages", responses((status = 200, body = Vec<StorageView>)))]
-async fn storages(State(app): State<Arc<App>>) -> Result<Json<Vec<StorageView>>, ApiError> {
+async fn all_storages(State(app): State<Arc<App>>) -> Result<Json<Vec<StorageView>>, ApiError> {
     let all = app.database.storages().await?;
     Ok(Json(views(&app, &all).await))
 }
@@ -139,6 +150,10 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
         return Err(refused(why));
     }
     let storage = app.database.add_storage(name, text).await?;
+    if let Err(problem) = storages::mark(&app, &storage).await {
+        tracing::info!(%problem, "a storage goes without a marker");
+    }
+    storages::tell(&app).await?;
     app.hub.tell_house(HousePart::Storages);
     let all = app.database.storages().await?;
     let added = views(&app, &all).await.into_iter().find(|view| view.id == storage.id);
@@ -149,6 +164,7 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
 #[utoipa::path(delete, path = "/api/storages/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     app.database.remove_storage(id).await?;
+    storages::tell(&app).await?;
     app.hub.tell_house(HousePart::Storages);
     Ok(())
 }
@@ -161,6 +177,16 @@ async fn retire_storage(
     Json(wanted): Json<Retirement>,
 ) -> Result<(), ApiError> {
     app.database.retire_storage(id, wanted.is_retired).await?;
+    app.hub.tell_house(HousePart::Storages);
+    Ok(())
+}
+
+/// Puts a new marker into the folder of a storage, which is taken for the right one.
+#[utoipa::path(post, path = "/api/storages/{id}/marker", params(("id" = Uuid, Path)), responses((status = 200)))]
+async fn mark_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
+    let storage = app.database.storage(id).await?;
+    storages::mark(&app, &storage).await?;
+    storages::tell(&app).await?;
     app.hub.tell_house(HousePart::Storages);
     Ok(())
 }
@@ -188,4 +214,32 @@ async fn entries(
     let made = app.database.made_among(id, &media).await?;
     entries.iter_mut().for_each(|entry| entry.is_own = made.contains(&entry.path));
     Ok(Json(entries))
+}
+
+/// A file to look at.
+#[derive(Debug, Deserialize, IntoParams)]
+struct File {
+    /// The file's path in the storage.
+    path: String,
+}
+
+/// A small picture of a file that may become a source.
+#[utoipa::path(get, path = "/api/storages/{id}/entries/picture", params(("id" = Uuid, Path), File), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
+async fn entry_picture(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(file): Query<File>,
+) -> Result<Response, ApiError> {
+    let storage = app.database.storage(id).await?;
+    let path: StoragePath = file.path.parse()?;
+    let root = PathBuf::from(&storage.root);
+    let (looked_at, looked_for) = (storage.clone(), path.clone());
+    let stamp = app.door.work(&root, move || stamp_of(&looked_at, &looked_for)).await?;
+    // A file that has changed has another picture.
+    let known_by = format!("{path}\n{}\n{}", stamp.size.0, stamp.modified);
+    let name: StoragePath = format!("peek-{}.jpg", Uuid::new_v5(&id, known_by.as_bytes())).parse()?;
+    let source = SourceRef::of(file_ref(&storage, &path));
+    // Beginnings are often black; what is shorter has none but its beginning.
+    let bytes = small_picture(&app, &source, &[Rational::whole(2), Rational::ZERO], &name).await?;
+    Ok(picture(bytes))
 }

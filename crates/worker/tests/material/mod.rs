@@ -40,7 +40,7 @@ pub(crate) fn wave(samples: &[u8]) -> Vec<u8> {
 pub(crate) async fn sound_only(root: &Path, source: &str) -> impl Fn(&str) -> Job {
     let file = {
         let root = root.display().to_string();
-        move |name: &str| FileRef { root: root.clone(), path: name.parse().expect("a path") }
+        move |name: &str| FileRef::within(root.clone(), name.parse().expect("a path"))
     };
     let source = SourceRef::of(file(source));
     let reading = Engine::at(LocalPlace::new(engine_program(), None)).probe(&source).await.expect("a reading");
