@@ -7,6 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 use utoipa::ToSchema;
 
+use crate::naming::{TOKENS, Token};
 use crate::time::{Rational, Span};
 use crate::units::BitRate;
 
@@ -59,6 +60,13 @@ pub enum Kind {
     Language,
     /// Parts of the source.
     Parts,
+    /// A pattern of names.
+    Pattern {
+        /// What may stand in it between angle brackets.
+        tokens: Vec<Token>,
+    },
+    /// Tracks of sound: what each is made of, and how.
+    Tracks,
     /// A choice among forms, each with settings of its own.
     Rule {
         /// The field that says which form it is.
@@ -162,6 +170,12 @@ pub trait Valued {
 }
 
 impl Kind {
+    /// A pattern of names, with all tokens.
+    #[must_use]
+    pub fn pattern() -> Self {
+        Self::Pattern { tokens: TOKENS.to_vec() }
+    }
+
     /// The same within limits.
     #[must_use]
     pub fn within(self, least: Option<Rational>, most: Option<Rational>, unit: &'static str, offers: Vec<Offer>) -> Self {

@@ -14,6 +14,7 @@ pub mod lut;
 pub mod naming;
 pub mod path;
 pub mod problem;
+pub mod storage;
 
 pub mod catalogue;
 pub mod patch;

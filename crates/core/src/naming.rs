@@ -1,65 +1,106 @@
 //! Names of outputs, from a pattern.
 //!
-//! A pattern is a relative path with fields in braces: `{client}/{source}_{preset}` is not one
-//! (there is no field `client`), `web/{source}_{height}p` is. Each part of the result is cleaned so
-//! that every common file system takes it.
+//! A pattern is a relative path with tokens in angle brackets, which no file system takes in a name: `<client>/<name>_<preset>`
+//! is not one (there is no token `client`), `web/<name>_<lines>p` is. Each part of the result is cleaned so that every common
+//! file system takes it. Patterns of earlier versions have other words in braces: [`in_tokens`] brings them over.
 
 use chrono::NaiveDate;
+use serde::Serialize;
 use unicode_normalization::UnicodeNormalization;
+use utoipa::ToSchema;
 
-/// What the fields stand for.
+/// What the tokens stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NameFields {
+pub struct NameFields<'a> {
     /// The source's name without its extension.
-    pub source: String,
+    pub name: &'a str,
     /// The folders between the chosen folder and the source, `/` between them, which may be empty.
-    pub folder: String,
+    pub folders: &'a str,
     /// The preset's id.
-    pub preset: String,
-    /// Lines of the output, where it has a picture.
-    pub height: Option<u32>,
+    pub preset: &'a str,
     /// Columns of the output, where it has a picture.
-    pub width: Option<u32>,
+    pub columns: Option<u32>,
+    /// Lines of the output, where it has a picture.
+    pub lines: Option<u32>,
     /// The codec's short name.
-    pub codec: String,
+    pub codec: &'a str,
     /// The frame rate in words, where it has a picture.
-    pub rate: Option<String>,
+    pub fps: Option<&'a str>,
     /// The day of the run in the house's time zone.
-    pub date: NaiveDate,
+    pub day: NaiveDate,
     /// The place of the source in its sheet, from 1.
-    pub counter: u32,
+    pub number: u32,
+    /// The reel, where the source has one.
+    pub reel: Option<&'a str>,
+    /// The timecode of the source's first frame, where it has one.
+    pub timecode: Option<&'a str>,
+    /// The name of the sheet or of the watch folder, where there is one.
+    pub sheet: Option<&'a str>,
 }
 
-/// The fields a pattern may hold, with what each stands for.
-pub const FIELDS: [(&str, &str); 9] = [
-    ("source", "name of the source"),
-    ("folder", "folders of the source below the one that was chosen"),
-    ("preset", "id of the preset"),
-    ("width", "columns of the output"),
-    ("height", "lines of the output"),
-    ("codec", "codec of the output"),
-    ("rate", "frames a second of the output"),
-    ("date", "day of the run, as 2031-05-28"),
-    ("counter", "place of the source in the sheet, as 001"),
+/// A token that a pattern may hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct Token {
+    /// What stands between the angle brackets.
+    pub word: &'static str,
+    /// What it stands for.
+    pub says: &'static str,
+    /// What it could become.
+    pub example: &'static str,
+}
+
+/// The tokens that a pattern may hold.
+pub const TOKENS: [Token; 12] = [
+    Token { word: "name", says: "name of the source", example: "kiln-07_firing_cam-a" },
+    Token { word: "folders", says: "folders of the source below the one that was chosen", example: "card-C014" },
+    Token { word: "preset", says: "id of the preset", example: "web-1080" },
+    Token { word: "columns", says: "columns of the output", example: "1920" },
+    Token { word: "lines", says: "lines of the output", example: "1080" },
+    Token { word: "codec", says: "codec of the output", example: "vc3" },
+    Token { word: "fps", says: "frames a second of the output", example: "25" },
+    Token { word: "day", says: "day of the run", example: "2031-05-28" },
+    Token { word: "number", says: "place of the source in the sheet", example: "001" },
+    Token { word: "reel", says: "reel of the source", example: "C014" },
+    Token { word: "timecode", says: "timecode of the source's first frame", example: "10-00-00-00" },
+    Token { word: "sheet", says: "name of the sheet or of the watch folder", example: "Kiln film" },
 ];
+
+/// The words of earlier versions, which stood in braces, and those of now.
+const EARLIER: [(&str, &str); 9] = [
+    ("{source}", "<name>"),
+    ("{folder}", "<folders>"),
+    ("{preset}", "<preset>"),
+    ("{width}", "<columns>"),
+    ("{height}", "<lines>"),
+    ("{codec}", "<codec>"),
+    ("{rate}", "<fps>"),
+    ("{date}", "<day>"),
+    ("{counter}", "<number>"),
+];
+
+/// A pattern with its tokens as they are written now.
+#[must_use]
+pub fn in_tokens(pattern: &str) -> String {
+    EARLIER.iter().fold(pattern.to_owned(), |pattern, (earlier, now)| pattern.replace(earlier, now))
+}
 
 /// Why a pattern cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PatternError {
     /// No name would remain.
-    #[error("The name pattern is empty: write one such as {{source}}_{{preset}}.")]
+    #[error("The name pattern is empty: write one such as <name>_<preset>.")]
     Empty,
-    /// An unknown field.
-    #[error("The name pattern has the unknown field “{{{field}}}”: known are {known}.")]
-    UnknownField {
-        /// The field as written.
-        field: String,
+    /// An unknown token.
+    #[error("The name pattern has the unknown token “<{token}>”: known are {known}.")]
+    UnknownToken {
+        /// The token as written.
+        token: String,
         /// All that are known.
         known: String,
     },
-    /// A brace without its partner.
-    #[error("The name pattern “{0}” has a brace without its partner.")]
-    Brace(String),
+    /// A bracket without its partner.
+    #[error("The name pattern “{0}” has an angle bracket without its partner.")]
+    Bracket(String),
     /// The pattern leaves the destination.
     #[error("The name pattern “{0}” may not begin with a slash or hold “..”: it stays inside the destination.")]
     Outside(String),
@@ -77,18 +118,23 @@ pub fn check_pattern(pattern: &str) -> Result<(), PatternError> {
 ///
 /// # Errors
 /// [`PatternError`] where the pattern cannot be used.
-pub fn name_for(pattern: &str, fields: &NameFields) -> Result<String, PatternError> {
-    let path = expand(pattern, |field| {
-        Some(match field {
-            "source" => part_only(&fields.source),
-            "folder" => fields.folder.clone(),
-            "preset" => part_only(&fields.preset),
-            "width" => fields.width.map_or_else(|| "sound".to_owned(), |width| width.to_string()),
-            "height" => fields.height.map_or_else(|| "sound".to_owned(), |height| height.to_string()),
-            "codec" => part_only(&fields.codec),
-            "rate" => fields.rate.clone().unwrap_or_else(|| "sound".to_owned()),
-            "date" => fields.date.format("%Y-%m-%d").to_string(),
-            "counter" => format!("{:03}", fields.counter),
+pub fn name_for(pattern: &str, fields: &NameFields<'_>) -> Result<String, PatternError> {
+    let of_picture = |number: Option<u32>| number.map_or_else(|| "sound".to_owned(), |number| number.to_string());
+    let or_none = |text: Option<&str>, what: &str| text.map_or_else(|| format!("no-{what}"), part_only);
+    let path = expand(pattern, |token| {
+        Some(match token {
+            "name" => part_only(fields.name),
+            "folders" => fields.folders.to_owned(),
+            "preset" => part_only(fields.preset),
+            "columns" => of_picture(fields.columns),
+            "lines" => of_picture(fields.lines),
+            "codec" => part_only(fields.codec),
+            "fps" => fields.fps.unwrap_or("sound").to_owned(),
+            "day" => fields.day.format("%Y-%m-%d").to_string(),
+            "number" => format!("{:03}", fields.number),
+            "reel" => or_none(fields.reel, "reel"),
+            "timecode" => or_none(fields.timecode, "timecode").replace([':', ';', '.'], "-"),
+            "sheet" => or_none(fields.sheet, "sheet"),
             _ => return None,
         })
     })?;
@@ -108,17 +154,18 @@ fn expand(pattern: &str, value: impl Fn(&str) -> Option<String>) -> Result<Strin
     if pattern.starts_with('/') || pattern.split('/').any(|part| part == "..") {
         return Err(PatternError::Outside(pattern.to_owned()));
     }
+    let pattern = in_tokens(pattern);
     let mut name = String::new();
-    let mut rest = pattern;
-    while let Some(open) = rest.find(['{', '}']) {
+    let mut rest = pattern.as_str();
+    while let Some(open) = rest.find(['<', '>']) {
         let (before, tail) = rest.split_at(open);
         name.push_str(before);
-        let field = tail.strip_prefix('{').and_then(|tail| tail.split_once('}'));
-        let (field, after) = field.ok_or_else(|| PatternError::Brace(pattern.to_owned()))?;
-        let known = FIELDS.iter().any(|(name, _)| *name == field);
-        let value = value(field).filter(|_| known).ok_or_else(|| PatternError::UnknownField {
-            field: field.to_owned(),
-            known: FIELDS.map(|(name, _)| format!("{{{name}}}")).join(", "),
+        let token = tail.strip_prefix('<').and_then(|tail| tail.split_once('>'));
+        let (token, after) = token.ok_or_else(|| PatternError::Bracket(pattern.clone()))?;
+        let known = TOKENS.iter().any(|known| known.word == token);
+        let value = value(token).filter(|_| known).ok_or_else(|| PatternError::UnknownToken {
+            token: token.to_owned(),
+            known: TOKENS.map(|known| format!("<{}>", known.word)).join(", "),
         })?;
         name.push_str(&value);
         rest = after;

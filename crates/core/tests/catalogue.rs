@@ -27,12 +27,15 @@ fn places(at: &str, value: &Value, rules: &[&str], places: &mut Vec<String>) {
 
 #[test]
 fn every_field_of_a_document_stands_in_one_section_with_a_name() {
-    let own = json!({ "picture": { "overlays": { "watermark": { "picture": "tile.png" } } }, "sound": { "codec": "pcm24", "bits_per_second": null, "downmix": { "lfe": -6, "level": 3 }, "pitch": "follow", "files": "apart" } });
+    let own = json!({ "picture": { "overlays": { "watermark": { "picture": "tile.png" } } }, "sound": { "codec": "pcm24", "bits_per_second": null, "downmix": { "lfe": -6, "level": 3 }, "pitch": "follow", "files": "apart", "tracks": [{ "from": [{ "stream": 1 }] }] } });
     let whole =
         with_overrides(&builtin("web-1080").expect("ships"), &PresetPatch::from_value(own).expect("sound")).expect("sound");
     let settings = settings();
-    let rules: Vec<&str> =
-        settings.iter().filter(|one| matches!(one.kind, Kind::Rule { .. })).map(|one| one.place.as_str()).collect();
+    let rules: Vec<&str> = settings
+        .iter()
+        .filter(|one| matches!(one.kind, Kind::Rule { .. } | Kind::Tracks))
+        .map(|one| one.place.as_str())
+        .collect();
     let mut held = Vec::new();
     places("", &serde_json::to_value(whole).expect("writable"), &rules, &mut held);
     held.retain(|place| place != "schema");
@@ -62,7 +65,13 @@ fn ends(setting: &Setting) -> (Vec<Value>, Vec<Value>) {
         Kind::Choice { of, .. } => (of.iter().map(|choice| choice.value.clone()).collect(), vec![json!("glaze")]),
         Kind::Number(limits) | Kind::BitRate(limits) => limited(limits, |value| json!(value.round())),
         Kind::Fraction(limits) => limited(limits, |value| json!(value.to_string())),
-        Kind::Text | Kind::File { .. } | Kind::Language | Kind::Parts | Kind::Rule { .. } => (Vec::new(), Vec::new()),
+        Kind::Text
+        | Kind::File { .. }
+        | Kind::Language
+        | Kind::Parts
+        | Kind::Tracks
+        | Kind::Pattern { .. }
+        | Kind::Rule { .. } => (Vec::new(), Vec::new()),
     }
 }
 

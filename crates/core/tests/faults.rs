@@ -28,7 +28,7 @@ fn of_the_document() -> Vec<Row> {
         ("web-1080", json!({ "name": "  " }), "name", Missing),
         ("web-1080", json!({ "name": "n".repeat(201) }), "name", OutOfRange),
         ("web-1080", json!({ "use_when": "u".repeat(2001) }), "use_when", OutOfRange),
-        ("web-1080", json!({ "name_pattern": "{nobody}" }), "name_pattern", NotUnderstood),
+        ("web-1080", json!({ "name_pattern": "<nobody>" }), "name_pattern", NotUnderstood),
         ("web-1080", json!({ "name_pattern": "x".repeat(501) }), "name_pattern", OutOfRange),
         ("web-1080", json!({ "picture": null, "sound": null }), "picture", Missing),
         ("web-1080", json!({ "parts": [{ "from": "5", "to": "4" }] }), "parts", Contradiction),
@@ -120,6 +120,23 @@ fn of_sound() -> Vec<Row> {
         ("web-1080", sound(&json!({ "downmix": { "surrounds": -61 } })), "sound.downmix.surrounds", OutOfRange),
         ("web-1080", sound(&json!({ "downmix": { "lfe": 7 } })), "sound.downmix.lfe", OutOfRange),
         ("web-1080", sound(&json!({ "downmix": { "level": 25 } })), "sound.downmix.level", OutOfRange),
+        ("web-1080", sound(&json!({ "tracks": [{ "from": [] }] })), "sound.tracks", Missing),
+        ("web-1080", sound(&json!({ "tracks": [{ "from": [{ "stream": 1 }], "matrix": [] }] })), "sound.tracks", OutOfRange),
+        (
+            "web-1080",
+            sound(&json!({ "tracks": [{ "from": [{ "stream": 1 }], "matrix": [[0], [7]] }] })),
+            "sound.tracks",
+            OutOfRange,
+        ),
+        ("web-1080", sound(&json!({ "tracks": vec![json!({ "from": [{ "stream": 1 }] }); 65] })), "sound.tracks", OutOfRange),
+        (
+            "web-1080",
+            sound(
+                &json!({ "codec": "copy", "bits_per_second": null, "channels": "same", "sample_rate": null, "streams": "joined" }),
+            ),
+            "sound.codec",
+            Contradiction,
+        ),
         (
             "web-1080",
             sound(&json!({ "codec": "copy", "bits_per_second": null, "channels": "mono" })),

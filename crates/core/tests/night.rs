@@ -5,18 +5,18 @@
 
 mod common;
 
-use beryl_core::after::cost::cpu_cost;
+use beryl_core::after::cost::{SubjectCost, cpu_cost, shares};
 use beryl_core::after::forecast::forecast;
 use beryl_core::facts::Content;
 use beryl_core::facts::viewing::plays_in_browsers;
 use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::picture::FieldOrder;
-use beryl_core::plan::plan_with as plan;
+use beryl_core::plan::{Subject, plan_with as plan};
 use beryl_core::preset::{builtin_presets, viewing_preset};
 use beryl_core::reading::Reading;
 use common::{reading, stereo, stream};
 use proptest::prelude::*;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 fn waiting(runs: &[(u32, u32, f64)]) -> Vec<WaitingRun<u32, u32>> {
     runs.iter().map(|(run, source, cpu)| WaitingRun { run: *run, source: *source, cpu: *cpu }).collect()
@@ -111,6 +111,32 @@ fn only_what_every_browser_plays_is_given_as_it_is() {
         let source = source(container, codec, format, fields, sounds);
         assert!(plan(&source, &viewing_preset(true), &Value::Null).is_ok(), "no copy of {codec}");
     }
+}
+
+#[test]
+fn each_kind_of_step_has_its_share_of_the_time_and_a_proof_takes_it_as_a_whole() {
+    let source = reading(|_| ());
+    let preset = builtin_presets().into_iter().find(|preset| preset.id == "web-1080").unwrap();
+    let of = |own: Value| {
+        let plan = plan(&source, &preset, &own).unwrap();
+        let told = forecast(&plan, &source.facts, &[]);
+        (shares(&plan, &told), plan, told)
+    };
+    let (plain, ..) = of(Value::Null);
+    assert!(!plain.iter().any(|cost| matches!(cost.subject, Subject::Cleaning | Subject::Overlays)), "{plain:?}");
+    let own = json!({ "picture": {
+        "cleaning": { "denoise": "tape" }, "overlays": { "burn_in": { "timecode": true } }, "greyscale": true } });
+    let (mended, plan, mut told) = of(own);
+    let share = |costs: &[SubjectCost], subject| costs.iter().find(|cost| cost.subject == subject).map(|cost| cost.share);
+    let [cleaning, colour, overlays] =
+        [Subject::Cleaning, Subject::Colour, Subject::Overlays].map(|subject| share(&mended, subject).expect("a share"));
+    assert!(cleaning > overlays && overlays > colour && colour > 0.0, "{mended:?}");
+    assert!(mended.iter().map(|cost| cost.share).sum::<f64>() < 1.0);
+    assert!(mended.is_sorted_by(|one, other| one.share >= other.share));
+    // A proof that was quicker than the steps were thought to be leaves them no more than all of it.
+    told.cpu_milliseconds = Some(1);
+    let whole: f64 = shares(&plan, &told).iter().map(|cost| cost.share).sum();
+    assert!((whole - 1.0).abs() < 1e-9, "{whole}");
 }
 
 #[test]

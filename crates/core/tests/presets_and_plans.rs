@@ -10,15 +10,16 @@ use beryl_core::after::memory::{self, Means};
 use beryl_core::after::stages::share_steps;
 use beryl_core::facts::{Content, Picture, Sound, Stream};
 use beryl_core::formats::{RateControl, copies_into};
-use beryl_core::naming::{NameFields, clean_part, name_for};
+use beryl_core::naming::{NameFields, TOKENS, clean_part, name_for};
 use beryl_core::path::StoragePath;
 use beryl_core::picture::{FieldOrder, Frame, Orientation};
-use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, plan_with as plan, sizing};
+use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, Track, plan_with as plan, sizing};
 use beryl_core::preset::{
     PixelAspectRule, Preset, PresetError, PresetPatch, SizeRule, builtin, builtin_presets, preset_schema, with_overrides,
 };
 use beryl_core::problem::FaultCode;
 use beryl_core::reading::Reading;
+use beryl_core::sound::track::TrackSource;
 use beryl_core::time::Rational;
 use beryl_core::units::{BitRate, ByteSize};
 use common::{reading, stream};
@@ -70,8 +71,9 @@ fn documents_that_cannot_be_are_refused_with_words_that_help() {
         ),
         (json!({ "picture": { "profile": "hq" } }), "picture.profile", "H.264 has no profile 422 HQ"),
         (json!({ "sound": { "bits_per_second": null } }), "sound.bits_per_second", "AAC needs a rate"),
-        (json!({ "name_pattern": "{source}_{client}" }), "name_pattern", "unknown field “{client}”"),
-        (json!({ "name_pattern": "../{source}" }), "name_pattern", "stays inside the destination"),
+        (json!({ "name_pattern": "<name>_<client>" }), "name_pattern", "unknown token “<client>”"),
+        (json!({ "name_pattern": "<name>_<preset" }), "name_pattern", "an angle bracket without its partner"),
+        (json!({ "name_pattern": "../<name>" }), "name_pattern", "stays inside the destination"),
         (json!({ "picture": null, "sound": null }), "picture", "neither picture nor sound"),
     ] {
         let refusal = PresetPatch::from_value(patch.clone())
@@ -377,7 +379,35 @@ fn is_odd(picture: &Picture) -> bool {
     least < 64 || most > 4096 || !(5.0..=120.0).contains(&rate) || picture.pixel_aspect != Rational::ONE
 }
 
+/// The channels of the source that tracks are made of, as stream and channel.
+fn channels_of(tracks: &[Track], source: &Reading) -> Vec<(u32, u32)> {
+    let of = |part: &TrackSource| {
+        let (_, own) = source.facts.sounds().find(|(stream, _)| stream.index == part.stream).expect("a stream of the source");
+        let all: Vec<u32> = (0..own.channels).collect();
+        let taken = if part.channels.is_empty() { &all } else { &part.channels };
+        taken.iter().map(|channel| (part.stream, *channel)).collect::<Vec<_>>()
+    };
+    tracks.iter().flat_map(|track| &track.from).flat_map(of).collect()
+}
+
 proptest! {
+    #[test]
+    fn taken_apart_or_joined_every_channel_of_a_source_comes_once(source in any_source(), joined in any::<bool>()) {
+        let streams = if joined { "joined" } else { "channels" };
+        let own = json!({ "container": "mov", "picture": null, "sound": { "codec": "pcm24", "bits_per_second": null, "streams": streams } });
+        let sounds = source.facts.sounds().filter(|(_, own)| own.sample_rate > 0);
+        let all: Vec<(u32, u32)> = sounds.flat_map(|(stream, own)| (0..own.channels).map(|channel| (stream.index, channel))).collect();
+        match plan(&source, &builtin("sound-only").expect("a preset"), &own) {
+            Ok(made) => {
+                prop_assert_eq!(channels_of(&made.sound, &source), all.clone());
+                let counted: u32 = made.sound.iter().map(|track| track.channels).sum();
+                prop_assert_eq!(counted as usize, all.len());
+                prop_assert_eq!(made.sound.len(), if joined { 1 } else { all.len() });
+            }
+            Err(error) => prop_assert!(all.is_empty() || all.len() > 64, "{error:?} of {} channels", all.len()),
+        }
+    }
+
     #[test]
     fn every_source_becomes_a_plan_that_can_be_encoded_or_is_refused_in_words(source in any_source(), number in 0_usize..10) {
         let preset = builtin_presets().remove(number);
@@ -391,7 +421,7 @@ proptest! {
         prop_assert!(made.picture.is_some() || !made.sound.is_empty(), "nothing would be made");
         prop_assert!(made.sound.len() <= made.container.traits().most_sounds);
         for sound in &made.sound {
-            let of = source.facts.sounds().find(|(stream, _)| stream.index == sound.source_stream);
+            let of = source.facts.sounds().find(|(stream, _)| Some(stream.index) == sound.whole_stream());
             let (stream, own) = of.expect("a stream of the source");
             prop_assert!(sound.channels > 0 && sound.sample_rate > 0 && own.channels > 0, "{sound:?}");
             if sound.codec.is_copy() {
@@ -478,11 +508,8 @@ proptest! {
 
     #[test]
     fn names_are_safe_whatever_the_source_is_called(source in "\\PC{0,300}") {
-        let fields = NameFields {
-            source, folder: "a/../b".to_owned(), preset: "web-1080".to_owned(), height: Some(1080), width: Some(1920),
-            codec: "h264".to_owned(), rate: Some("25".to_owned()), date: chrono::NaiveDate::from_ymd_opt(2031, 5, 28).unwrap(), counter: 7,
-        };
-        let name = name_for("{folder}/{source}_{height}", &fields).unwrap();
+        let fields = NameFields { name: &source, folders: "a/../b", ..named() };
+        let name = name_for("<folders>/<name>_<lines>_<sheet>", &fields).unwrap();
         let path = StoragePath::from_bytes(name.as_bytes());
         prop_assert!(path.is_ok(), "{}", name);
         prop_assert!(!name.contains(['<', '>', ':', '"', '|', '?', '*', '\\']));
@@ -495,6 +522,49 @@ proptest! {
             prop_assert!(!path.as_bytes().split(|byte| *byte == b'/').any(|part| part == b".." || part == b"."));
         }
     }
+}
+
+/// What stands in names of an ordinary output.
+fn named() -> NameFields<'static> {
+    NameFields {
+        name: "clip",
+        folders: "",
+        preset: "web-1080",
+        columns: Some(1920),
+        lines: Some(1080),
+        codec: "h264",
+        fps: Some("25"),
+        day: chrono::NaiveDate::from_ymd_opt(2031, 5, 28).unwrap(),
+        number: 7,
+        reel: Some("C014"),
+        timecode: Some("10:00:00;02"),
+        sheet: Some("Kiln: film/1"),
+    }
+}
+
+#[test]
+fn patterns_have_tokens_and_those_of_before_their_own_words() {
+    for (pattern, name) in [
+        ("<name>_<preset>", "clip_web-1080"),
+        ("<columns>x<lines>_<fps>_<codec>", "1920x1080_25_h264"),
+        ("<day>/<number>_<name>", "2031-05-28/007_clip"),
+        ("<sheet>/<reel>_<timecode>", "Kiln- film-1/C014_10-00-00-02"),
+        // Earlier versions had braces and other words.
+        ("{date}/{source}_{preset}_{width}x{height}_{rate}_{codec}_{counter}", "2031-05-28/clip_web-1080_1920x1080_25_h264_007"),
+        // Braces are letters like others now.
+        ("<name>{1}", "clip{1}"),
+    ] {
+        assert_eq!(name_for(pattern, &named()).unwrap(), name, "{pattern}");
+    }
+    let bare = NameFields { columns: None, lines: None, fps: None, reel: None, timecode: None, sheet: None, ..named() };
+    assert_eq!(name_for("<name>_<lines>_<reel>_<timecode>_<sheet>", &bare).unwrap(), "clip_sound_no-reel_no-timecode_no-sheet");
+    for token in TOKENS {
+        assert!(name_for(&format!("<{}>", token.word), &named()).is_ok(), "{}", token.word);
+    }
+    let document = json!({ "id": "own", "name": "Own", "name_pattern": "{source}_own" });
+    let mut whole = serde_json::to_value(builtin("web-1080").unwrap()).unwrap();
+    whole.as_object_mut().unwrap().extend(document.as_object().unwrap().clone());
+    assert_eq!(Preset::from_value(whole).unwrap().name_pattern, "<name>_own");
 }
 
 #[test]
@@ -540,4 +610,39 @@ fn outputs_are_grouped_so_that_each_group_fits_its_memory() {
     assert!(alone(0, means(1, 8)) > alone(0, means(1, 1)));
     let apart: u64 = (0..plans.len()).map(|place| alone(place, means(1, 2)).0).sum();
     assert!(memory::of_job(&plans, means(1, 2)).0 < apart);
+}
+
+#[test]
+fn tracks_that_cannot_be_made_of_a_source_are_refused_and_say_why() {
+    let source = reading(|_| {});
+    let refused = |tracks: Value| {
+        let own = json!({ "sound": { "tracks": tracks } });
+        plan(&source, &builtin("web-1080").expect("a preset"), &own).expect_err("no plan").to_string()
+    };
+    for (tracks, words) in [
+        (json!([{ "from": [{ "stream": 0 }] }]), "stream 1 of the source is no sound"),
+        (json!([{ "from": [{ "stream": 7 }] }]), "stream 8 of the source is no sound"),
+        (json!([{ "from": [{ "stream": 1, "channels": [0, 2] }] }]), "there is no channel 3 of stream 2: it has 2"),
+        (
+            json!([{ "from": [{ "stream": 1 }], "matrix": [[0, 0, 0]] }]),
+            "a matrix for 3 channels does not fit the 2 of its track",
+        ),
+        (json!([{ "from": [] }]), "Track 1 is made of nothing"),
+        (json!([{ "from": [{ "stream": 1 }], "matrix": [[0], [0, 0]] }]), "all rows of a matrix are equally long"),
+    ] {
+        let said = refused(tracks);
+        assert!(said.contains(words), "{said}");
+    }
+}
+
+#[test]
+fn tracks_of_earlier_versions_name_one_stream() {
+    let source = reading(|_| {});
+    let made = plan(&source, &builtin("web-1080").expect("a preset"), &json!({})).expect("a plan");
+    let mut written = serde_json::to_value(&made).expect("a document");
+    let track = written["sound"][0].as_object_mut().expect("a track");
+    track.remove("from");
+    track.insert("source_stream".to_owned(), json!(1));
+    let read: Plan = serde_json::from_value(written).expect("a plan of before");
+    assert_eq!(read, made);
 }

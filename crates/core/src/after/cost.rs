@@ -1,7 +1,10 @@
 //! What making an output costs a processor.
 
+use serde::Serialize;
+use utoipa::ToSchema;
+
 use super::forecast::Forecast;
-use crate::plan::{Plan, Step};
+use crate::plan::{Plan, Step, Subject};
 use crate::preset::RateConversion;
 
 /// Processor nanoseconds for reading, scaling and handing on one pixel, whatever is made of it.
@@ -31,6 +34,56 @@ pub fn modelled_cost(plan: &Plan) -> f64 {
         pixels * (coding * passes + HANDLING + steps * f64::from(plan.passes())) / 1e9
     });
     picture + SOUND * seconds
+}
+
+/// What the steps about one subject take of an output's processor time.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
+pub struct SubjectCost {
+    /// What they are about.
+    pub subject: Subject,
+    /// Their part of all of it, 0 to 1: a first guess, as [`cpu_cost`] is.
+    pub share: f64,
+}
+
+/// What each kind of step takes of the processor time of an output, the dearest first; what costs next to nothing is left out.
+#[must_use]
+pub fn shares(plan: &Plan, forecast: &Forecast) -> Vec<SubjectCost> {
+    let Some(picture) = &plan.picture else { return Vec::new() };
+    let seconds = plan.known_duration().to_f64();
+    let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64() * seconds;
+    let mut costs: Vec<(Subject, f64)> = Vec::new();
+    for (subject, step) in picture.steps.iter().filter_map(|step| Some((subject_of(step)?, step))) {
+        let cost = pixels * cost_of_step(step) * f64::from(plan.passes()) / 1e9;
+        match costs.iter_mut().find(|(known, _)| *known == subject) {
+            Some((_, sum)) => *sum += cost,
+            None => costs.push((subject, cost)),
+        }
+    }
+    // Proofs may have shown that all of it takes less than the steps were thought to take.
+    let whole = cpu_cost(plan, forecast).max(costs.iter().map(|(_, cost)| cost).sum());
+    let mut shares: Vec<SubjectCost> = costs
+        .into_iter()
+        .map(|(subject, cost)| SubjectCost { subject, share: if whole > 0.0 { cost / whole } else { 0.0 } })
+        .filter(|cost| cost.share >= 0.01)
+        .collect();
+    shares.sort_by(|one, other| other.share.total_cmp(&one.share));
+    shares
+}
+
+/// What a step is about; nothing for what every output needs.
+const fn subject_of(step: &Step) -> Option<Subject> {
+    Some(match step {
+        Step::Denoise { .. } | Step::Deblock { .. } => Subject::Cleaning,
+        Step::Tone { .. } | Step::Recolour { .. } | Step::LookUp { .. } | Step::Adjust { .. } | Step::Grey => Subject::Colour,
+        Step::Deinterlace { .. } | Step::Film { .. } | Step::EvenFilm { .. } => Subject::Fields,
+        Step::ConstantRate { .. } => Subject::FrameRate,
+        Step::Subtitles { .. } | Step::BurnIn(_) | Step::Watermark(_) => Subject::Overlays,
+        Step::Turn { .. } | Step::Mirror => Subject::Rotation,
+        Step::Crop { .. } => Subject::Crop,
+        Step::Speed { .. } => Subject::Speed,
+        Step::Pad { .. } => Subject::Size,
+        Step::Resample { .. } | Step::Rearrange { .. } | Step::Earlier => return None,
+    })
 }
 
 /// Nanoseconds of one core that a step takes for each pixel of the output: a first guess, to be scaled by what runs

@@ -129,7 +129,8 @@ fn idle_of_sound(place: &str, reading: &Reading, preset: &Preset) -> Option<Stri
     match place {
         "bits_per_second" if own.codec.blocks().is_none() => Some(format!("the rate of {} is fixed", own.codec.words)),
         "channels" | "sample_rate" if own.codec.is_copy() => words("sound that is left untouched keeps them"),
-        "streams" if reading.facts.sounds().count() < 2 => words("the source has one audio stream"),
+        "streams" if !own.tracks.is_empty() => words("each track is asked for by itself"),
+        "streams" if reading.facts.sounds().count() < 2 && most < 2 => words("the source has one channel of sound"),
         _ if place.starts_with("downmix") && most <= 2 => words("the source has no more than two channels"),
         _ if place.starts_with("downmix") && own.channels == ChannelRule::Same => words("no channels are mixed down"),
         "pitch" if keeps_speed => words("the speed stays as it is"),

@@ -249,7 +249,7 @@ pub struct ColourSettings {
     /// What becomes of pictures with a high dynamic range.
     #[setting(name = "High dynamic range", term = "HDR")]
     pub dynamic_range: DynamicRangeRule,
-    /// A look-up table (`.cube`) by its name; what comes out of it is Rec. 709.
+    /// A LUT (`.cube`) by its name; what comes out of it is Rec. 709.
     #[setting(name = "LUT", kind = Kind::File { holds: "lut" })]
     pub lut: Option<String>,
     /// The colour space.

@@ -17,6 +17,7 @@ use utoipa::ToSchema;
 
 use crate::catalogue::{Choice, Kind, Offer, Valued, offers};
 use crate::formats::{Container, Effort, Level, PictureCodec, PictureFormat, ProfileName, RateControl, RateControlPatch};
+use crate::naming;
 use crate::problem::Fault;
 use crate::time::{Rational, Span, rate_text, usual_rates};
 
@@ -32,7 +33,7 @@ pub use mend::{
     Watermark, WatermarkPatch,
 };
 pub use patch::{apply, with_overrides};
-pub use sound::{ChannelRule, Pitch, SoundFiles, SoundSettings, SoundSettingsPatch, SoundStreams};
+pub use sound::{ChannelRule, MOST_TRACKS, Pitch, SoundFiles, SoundSettings, SoundSettingsPatch, SoundStreams};
 
 /// The version of the document that this program writes; older ones are read.
 pub const SCHEMA_VERSION: u32 = 1;
@@ -79,8 +80,8 @@ pub struct Preset {
     #[setting(name = "Salvage damaged sources")]
     pub salvage: bool,
     /// How files are named, unless the deliverable says otherwise.
-    #[serde(default = "default_name_pattern")]
-    #[setting(name = "Name pattern")]
+    #[serde(default = "default_name_pattern", deserialize_with = "name_pattern")]
+    #[setting(name = "Name pattern", kind = Kind::pattern())]
     pub name_pattern: String,
 }
 
@@ -94,7 +95,12 @@ impl Preset {
 }
 
 fn default_name_pattern() -> String {
-    "{source}_{preset}".to_owned()
+    "<name>_<preset>".to_owned()
+}
+
+/// Documents of earlier versions have other tokens.
+fn name_pattern<'de, D: serde::Deserializer<'de>>(from: D) -> Result<String, D::Error> {
+    String::deserialize(from).map(|pattern| naming::in_tokens(&pattern))
 }
 
 /// The picture's settings.
