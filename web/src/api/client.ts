@@ -49,6 +49,8 @@ export type Settings = Schemas["Settings"];
 /** An editor's own settings, on a preset. */
 export type Patch = Schemas["PresetPatch"];
 export type Section = Schemas["Section"];
+export type Token = Schemas["Token"];
+export type SubjectCost = Schemas["SubjectCost"];
 export type Setting = Schemas["Setting"];
 export type Kind = Schemas["Kind"];
 export type Limits = Schemas["Limits"];
@@ -178,7 +180,8 @@ export const api = {
   sourceFile: (source: string) => `/api/sources/${source}/media`,
   /** From where a finished file can be saved: of several that belong together, the one at this place. */
   mediaOf: (run: string, file: number) => `/api/runs/${run}/media?file=${String(file)}`,
-  viewing: (of: "sources" | "runs", id: string) => call<Viewing>("POST", `/api/${of}/${id}/viewing`),
+  viewing: (of: "sources" | "runs", id: string, sound: number | null = null) =>
+    call<Viewing>("POST", `/api/${of}/${id}/viewing${sound === null ? "" : `?sound=${String(sound)}`}`),
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),
   output: (cell: CellKey) => call<Output>("GET", `/api/outputs/${cell.source}/${cell.deliverable}`),
   bench: (sheet: string, source: string) => call<Bench>("GET", `/api/sheets/${sheet}/sources/${source}`),
@@ -208,6 +211,7 @@ export const api = {
   watchFolders: () => call<WatchFolder[]>("GET", "/api/watch"),
   addWatchFolder: (folder: NewWatchFolder) => call<WatchFolder>("POST", "/api/watch", folder),
   changeWatchFolder: (id: string, folder: NewWatchFolder) => call<undefined>("PUT", `/api/watch/${id}`, folder),
+  restoreWatchFolder: (id: string) => call<undefined>("POST", `/api/watch/${id}/restore`),
   removeWatchFolder: (id: string) => call<undefined>("DELETE", `/api/watch/${id}`),
   insideWatch: (id: string) => call<{ files: number; bytes: number }>("GET", `/api/watch/${id}/inside`),
   switchWatch: (id: string, to: "on" | "off", present: "take" | "leave" | null = null) =>
@@ -225,8 +229,11 @@ export const api = {
   removeStorage: (id: string) => call<undefined>("DELETE", `/api/storages/${id}`),
   retireStorage: (id: string, is_retired: boolean) =>
     call<undefined>("PUT", `/api/storages/${id}/retirement`, { is_retired }),
+  markStorage: (id: string) => call<undefined>("POST", `/api/storages/${id}/marker`),
   entries: (storage: string, path: string) =>
     call<Entry[]>("GET", `/api/storages/${storage}/entries?path=${encodeURIComponent(path)}`),
+  entryPicture: (storage: string, path: string) =>
+    `/api/storages/${storage}/entries/picture?path=${encodeURIComponent(path)}`,
   settings: () => call<Settings>("GET", "/api/settings"),
   saveSettings: (settings: Settings) => call<Settings>("PUT", "/api/settings", settings),
 };

@@ -795,7 +795,7 @@ export interface paths {
             cookie?: never;
         };
         /** All storages. */
-        get: operations["storages"];
+        get: operations["all_storages"];
         put?: never;
         /** Adds a storage. */
         post: operations["add_storage"];
@@ -833,6 +833,40 @@ export interface paths {
         get: operations["entries"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storages/{id}/entries/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A small picture of a file that may become a source. */
+        get: operations["entry_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storages/{id}/marker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts a new marker into the folder of a storage, which is taken for the right one. */
+        post: operations["mark_storage"];
         delete?: never;
         options?: never;
         head?: never;
@@ -932,7 +966,7 @@ export interface paths {
          */
         put: operations["change_watch_folder"];
         post?: never;
-        /** Forgets a watch folder; files, outputs and runs stay. */
+        /** Removes a watch folder; files, outputs and runs stay, and it can be restored. */
         delete: operations["remove_watch_folder"];
         options?: never;
         head?: never;
@@ -1002,6 +1036,23 @@ export interface paths {
         put?: never;
         /** Begins to watch a folder. */
         post: operations["switch_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Brings a watch folder back that was removed, switched off, with what is known of its files. */
+        post: operations["restore_watch_folder"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1644,7 +1695,7 @@ export interface components {
              */
             dynamic_range: components["schemas"]["DynamicRangeRule"];
             /**
-             * @description A look-up table (`.cube`) by its name; what comes out of it is Rec. 709.
+             * @description A LUT (`.cube`) by its name; what comes out of it is Rec. 709.
              * @default null
              */
             lut: string | null;
@@ -1662,7 +1713,7 @@ export interface components {
         /** @description A patch on [`ColourSettings`]: what it sets stands above what is there. */
         ColourSettingsPatch: {
             dynamic_range?: components["schemas"]["DynamicRangeRule"] | null;
-            /** @description A look-up table (`.cube`) by its name; what comes out of it is Rec. 709. */
+            /** @description A LUT (`.cube`) by its name; what comes out of it is Rec. 709. */
             lut?: string | null;
             range?: components["schemas"]["RangeRule"] | null;
             space?: components["schemas"]["ColourSpaceRule"] | null;
@@ -2360,6 +2411,14 @@ export interface components {
             /** @enum {string} */
             kind: "parts";
         } | {
+            /** @enum {string} */
+            kind: "pattern";
+            /** @description What may stand in it between angle brackets. */
+            tokens: components["schemas"]["Token"][];
+        } | {
+            /** @enum {string} */
+            kind: "tracks";
+        } | {
             /** @description Which there are. */
             forms: components["schemas"]["Form"][];
             /** @enum {string} */
@@ -2432,6 +2491,11 @@ export interface components {
              */
             width: number;
         };
+        /**
+         * @description How loud each channel that goes in is heard in each that comes out: a row for each that comes out, in decibels (three
+         *     less is the factor 1/√2, six less a half); nothing where it is not heard.
+         */
+        Matrix: (number | null)[][];
         /**
          * @description The rate of sources that are partly film and partly video.
          * @enum {string}
@@ -2573,6 +2637,8 @@ export interface components {
         OutputView: {
             /** @description Both facts side by side, once a file is made. */
             comparison: components["schemas"]["CheckItem"][];
+            /** @description What of its processor time goes into what is done to the picture. */
+            costs: components["schemas"]["SubjectCost"][];
             /** @description Settings that mean nothing for it, by their places, and why. */
             idle: {
                 [key: string]: string;
@@ -2839,8 +2905,8 @@ export interface components {
             reel?: string | null;
             /** @description Whether all that can be decoded is made, although the source is broken. */
             salvage?: boolean;
-            /** @description The sound streams in their order. */
-            sound: components["schemas"]["SoundPlan"][];
+            /** @description The tracks of sound in their order. */
+            sound: components["schemas"]["Track"][];
             /** @description Whether the source's own structure says that a part of it is missing. */
             source_is_cut?: boolean;
             /** @description By what factor it plays faster than the source. */
@@ -3566,41 +3632,6 @@ export interface components {
             /** @description Each point in a sentence. */
             words: string[];
         };
-        /** @description Exact settings of one sound stream. */
-        SoundPlan: {
-            bit_rate?: components["schemas"]["BitRate"] | null;
-            /**
-             * Format: int32
-             * @description How many channels.
-             */
-            channels: number;
-            /** @description The codec. */
-            codec: components["schemas"]["SoundCodec"];
-            /** @description How more channels become as many as it has. */
-            downmix?: components["schemas"]["Downmix"];
-            /** @description ISO 639 code. */
-            language?: string | null;
-            /** @description Their layout in the library's words. */
-            layout: string;
-            /** @description What becomes of its pitch then. */
-            pitch?: components["schemas"]["Pitch"];
-            /** @description Roles of the stream. */
-            roles: string[];
-            /**
-             * Format: int32
-             * @description Samples a second.
-             */
-            sample_rate: number;
-            /**
-             * Format: int32
-             * @description The stream of the source.
-             */
-            source_stream: number;
-            /** @description By what factor it plays faster. */
-            speed?: components["schemas"]["Rational"];
-            /** @description Title of the stream. */
-            title?: string | null;
-        };
         /** @description The sound's settings. */
         SoundSettings: {
             bits_per_second?: components["schemas"]["BitRate"] | null;
@@ -3621,6 +3652,8 @@ export interface components {
             sample_rate?: number | null;
             /** @description Which streams are taken. */
             streams?: components["schemas"]["SoundStreams"];
+            /** @description The tracks that are made, one by one, instead of those by the streams. */
+            tracks?: components["schemas"]["TrackWish"][];
         };
         /** @description A patch on [`SoundSettings`]: what it sets stands above what is there. */
         SoundSettingsPatch: {
@@ -3636,12 +3669,14 @@ export interface components {
              */
             sample_rate?: number | null;
             streams?: components["schemas"]["SoundStreams"] | null;
+            /** @description The tracks that are made, one by one, instead of those by the streams. */
+            tracks?: components["schemas"]["TrackWish"][] | null;
         };
         /**
-         * @description Which sound streams are taken.
+         * @description Which sound streams are taken, and what tracks they become.
          * @enum {string}
          */
-        SoundStreams: "first" | "all";
+        SoundStreams: "first" | "all" | "channels" | "joined";
         /** @description A row of a sheet. */
         SourceRow: {
             /** @description Its length, as timecode where it has a frame rate. */
@@ -3954,6 +3989,8 @@ export interface components {
             id: string;
             /** @description Whether it is kept for what was made and is not offered for anything new. */
             is_retired: boolean;
+            /** @description Whether its folder is there without it: the marker is missing, as where a volume is not mounted. */
+            lacks_marker: boolean;
             name: string;
             /** @description The name of another storage that holds this one, is held by it, or has the same folder. */
             overlaps?: string | null;
@@ -4032,6 +4069,16 @@ export interface components {
          * @enum {string}
          */
         Subject: "container" | "parts" | "start" | "codec" | "rate" | "size" | "frame_rate" | "fields" | "speed" | "crop" | "cleaning" | "colour" | "overlays" | "rotation" | "sound" | "timecode" | "extras" | "settings";
+        /** @description What the steps about one subject take of an output's processor time. */
+        SubjectCost: {
+            /**
+             * Format: double
+             * @description Their part of all of it, 0 to 1: a first guess, as [`cpu_cost`] is.
+             */
+            share: number;
+            /** @description What they are about. */
+            subject: components["schemas"]["Subject"];
+        };
         /** @description A mending that follows from findings. */
         Suggestion: {
             /** @description Why. */
@@ -4061,6 +4108,68 @@ export interface components {
          * @enum {string}
          */
         TelecineRule: "never" | "when_needed" | "always";
+        /** @description A token that a pattern may hold. */
+        Token: {
+            /** @description What it could become. */
+            example: string;
+            /** @description What it stands for. */
+            says: string;
+            /** @description What stands between the angle brackets. */
+            word: string;
+        };
+        /** @description Exact settings of one track of sound. */
+        Track: {
+            bit_rate?: components["schemas"]["BitRate"] | null;
+            /**
+             * Format: int32
+             * @description How many channels.
+             */
+            channels: number;
+            /** @description The codec. */
+            codec: components["schemas"]["SoundCodec"];
+            /** @description How more channels become as many as it has. */
+            downmix?: components["schemas"]["Downmix"];
+            /** @description What of the source it is made of, in the order of its channels. */
+            from: components["schemas"]["TrackSource"][];
+            /** @description ISO 639 code. */
+            language?: string | null;
+            /** @description Their layout in the library's words. */
+            layout: string;
+            matrix?: components["schemas"]["Matrix"] | null;
+            /** @description What becomes of its pitch then. */
+            pitch?: components["schemas"]["Pitch"];
+            /** @description Roles of the stream. */
+            roles: string[];
+            /**
+             * Format: int32
+             * @description Samples a second.
+             */
+            sample_rate: number;
+            /** @description By what factor it plays faster. */
+            speed?: components["schemas"]["Rational"];
+            /** @description Title of the stream. */
+            title?: string | null;
+        };
+        /** @description A stream of the source, or some of its channels. */
+        TrackSource: {
+            /** @description Its channels, from 0, in the order in which they are taken; left out, all of them. */
+            channels?: number[];
+            /**
+             * Format: int32
+             * @description The stream's place in the file, from 0.
+             */
+            stream: number;
+        };
+        /** @description A track that is asked for. */
+        TrackWish: {
+            /** @description What it is made of, in the order of its channels. */
+            from: components["schemas"]["TrackSource"][];
+            /** @description Its language, by its code of ISO 639; left out, as the source has it. */
+            language?: string | null;
+            matrix?: components["schemas"]["Matrix"] | null;
+            /** @description Its title; left out, as the source has it. */
+            title?: string | null;
+        };
         /** @description A file that comes or has come. */
         UploadView: {
             /** Format: uuid */
@@ -5378,7 +5487,10 @@ export interface operations {
     };
     source_viewing: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A stream of sound, by its place in the file; left out, the usual one. */
+                sound?: number | null;
+            };
             header?: never;
             path: {
                 id: string;
@@ -5399,7 +5511,10 @@ export interface operations {
     };
     source_copy: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A stream of sound, by its place in the file; left out, the usual one. */
+                sound?: number | null;
+            };
             header?: never;
             path: {
                 id: string;
@@ -5418,7 +5533,7 @@ export interface operations {
             };
         };
     };
-    storages: {
+    all_storages: {
         parameters: {
             query?: never;
             header?: never;
@@ -5500,6 +5615,49 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Entry"][];
                 };
+            };
+        };
+    };
+    entry_picture: {
+        parameters: {
+            query: {
+                /** @description The file's path in the storage. */
+                path: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
+                };
+            };
+        };
+    };
+    mark_storage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -5826,6 +5984,25 @@ export interface operations {
                 "application/json": components["schemas"]["SwitchOn"];
             };
         };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    restore_watch_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             200: {
                 headers: {

@@ -15,6 +15,8 @@ import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { useViewing } from "../shared/viewing";
+import { Choice } from "../shared/Choice";
+import { soundStreams } from "./sounds";
 import { timecodeText } from "../shared/timecode";
 import { LARGE_PART, NARROW_PART, TWO_PARTS } from "../shared/twoParts";
 import { plural } from "../shared/words";
@@ -59,7 +61,9 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
   const navigate = useNavigate();
   const { tell, refuse } = useTell();
   const { data: curves } = useQuery({ queryKey: keys.curves(source.id), queryFn: () => api.curves(source.id) });
-  const viewing = useViewing("sources", source.id, reading != null);
+  const sounds = soundStreams(reading);
+  const [heard, setHeard] = useState<number | null>(null);
+  const viewing = useViewing("sources", source.id, reading != null, heard);
   const { data: whole } = useQuery({ queryKey: keys.sheet(sheet), queryFn: () => api.sheet(sheet) });
   const provable = whole?.cells.find((cell) => cell.source === source.id && cell.enabled && !cell.refusal);
   const prove = () => {
@@ -500,6 +504,16 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
               <Box title={viewing.problem.why} sx={side}>
                 cannot be played here
               </Box>
+            )}
+            {sounds.length > 1 && (
+              <Choice
+                label="Sound"
+                value={heard === null ? "" : String(heard)}
+                options={[{ value: "", words: "as it plays" }, ...sounds]}
+                onChange={(stream) => {
+                  setHeard(stream === "" ? null : Number(stream));
+                }}
+              />
             )}
             {mended && (
               <Button

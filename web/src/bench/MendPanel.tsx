@@ -19,7 +19,7 @@ import { useCatalogue, valueAt, withValue } from "../catalogue/catalogue";
 import { SettingField } from "../catalogue/SettingField";
 import { plural } from "../shared/words";
 import { Heading } from "../sheets/SlipParts";
-import { decidedBy, mendingSections, mostChanged } from "./mending";
+import { costOf, costWords, decidedBy, mendingSections, mostChanged } from "./mending";
 import type { RowSettings } from "./rowSettings";
 
 interface Props {
@@ -57,6 +57,7 @@ export function MendPanel({ bench, row, cell, onClose }: Props) {
             key={section.name}
             section={{ ...section, settings }}
             decisions={decidedBy(section.name, output?.plan?.decisions ?? [])}
+            cost={costWords(costOf(section.name, output?.costs ?? []))}
             bench={bench}
             row={row}
             aids={aids}
@@ -74,6 +75,12 @@ const Done = styled("p")(({ theme: { palette, spacing } }) => ({
   "& span": { color: palette.text.secondary },
 }));
 
+const Cost = styled("span")(({ theme: { palette, spacing } }) => ({
+  marginLeft: spacing(1),
+  fontWeight: 400,
+  color: palette.text.secondary,
+}));
+
 /** Where a decision comes from, as the end of its sentence. */
 function reasonOf({ origin, because }: Decision): string {
   switch (origin) {
@@ -89,13 +96,15 @@ function reasonOf({ origin, because }: Decision): string {
 interface GroupProps {
   section: Section;
   decisions: Decision[];
+  /** What it takes of the output's time, in words. */
+  cost: string;
   bench: Bench;
   row: RowSettings;
   aids: Aid[];
 }
 
 /** One kind of mending: what is done now, the setting that is changed most, and the others behind it. */
-function Group({ section, decisions, bench, row, aids }: GroupProps) {
+function Group({ section, decisions, cost, bench, row, aids }: GroupProps) {
   const set = section.settings.filter((setting) => valueAt(row.overrides, setting.place) !== undefined);
   const [isOpen, setOpen] = useState(set.length > 0);
   const most = mostChanged(section);
@@ -105,7 +114,10 @@ function Group({ section, decisions, bench, row, aids }: GroupProps) {
   const hidden = section.settings.length - shown.length;
   return (
     <section data-mending={section.name}>
-      <Heading>{section.name}</Heading>
+      <Heading>
+        {section.name}
+        {cost && <Cost title="Of the processor time of this output: a first guess">{cost}</Cost>}
+      </Heading>
       {decisions.map((decision) => (
         <Done key={`${decision.subject} ${decision.what}`}>
           {decision.what} <span>· {reasonOf(decision)}</span>

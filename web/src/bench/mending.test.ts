@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Decision, Section } from "../api/client";
-import { decidedBy, mendingSections, mostChanged, seen } from "./mending";
+import { costOf, costWords, decidedBy, mendingSections, mostChanged, seen } from "./mending";
 
 const section = (name: string, ...places: string[]) =>
   ({ name, settings: places.map((place) => ({ place, name: place })) }) as unknown as Section;
@@ -39,4 +39,16 @@ test("each group opens with what is changed most", () => {
 test("only what one picture can show is asked for as its look", () => {
   expect(seen({ picture: { fields: "always" } })).toBeNull();
   expect(seen({ picture: { greyscale: true, fields: "always" } })).toEqual({ picture: { greyscale: true } });
+});
+
+test("what a group costs is the sum of what its steps take, and is not told where it is next to nothing", () => {
+  const costs = [
+    { subject: "cleaning" as const, share: 0.4 },
+    { subject: "frame_rate" as const, share: 0.07 },
+    { subject: "speed" as const, share: 0.005 },
+  ];
+  expect(costWords(costOf("Cleaning", costs))).toBe("≈ 40 % of its time");
+  expect(costOf("Time", costs)).toBeCloseTo(0.075);
+  expect(costWords(costOf("Overlays", costs))).toBe("");
+  expect(costWords(0.01)).toBe("");
 });

@@ -1,5 +1,5 @@
 /** What of the mending of a source is shown in its pictures. */
-import type { Decision, Patch, Section, Setting } from "../api/client";
+import type { Decision, Patch, Section, Setting, SubjectCost } from "../api/client";
 import { valueAt, withValue } from "../catalogue/catalogue";
 
 /** Sections of the catalogue that mend a source for all its outputs; the rest belongs to presets. */
@@ -12,6 +12,7 @@ const ELSEWHERE = [
   "sound.bits_per_second",
   "sound.sample_rate",
   "sound.streams",
+  "sound.tracks",
 ];
 
 /** What the plan says that belongs to a section. */
@@ -37,6 +38,17 @@ const MOST: Partial<Record<string, string>> = {
 export function decidedBy(section: string, decisions: Decision[]): Decision[] {
   const subjects = SUBJECTS[section] ?? [];
   return decisions.filter((decision) => subjects.includes(decision.subject));
+}
+
+/** What of an output's time the steps of a section take, 0 to 1. */
+export function costOf(section: string, costs: SubjectCost[]): number {
+  const subjects = SUBJECTS[section] ?? [];
+  return costs.filter(({ subject }) => subjects.includes(subject)).reduce((sum, { share }) => sum + share, 0);
+}
+
+/** “≈ 18 % of its time”; nothing where it is hardly any. */
+export function costWords(share: number): string {
+  return share < 0.02 ? "" : `≈ ${(share * 100).toFixed(0)} % of its time`;
 }
 
 /** The setting of a section that is changed most. */

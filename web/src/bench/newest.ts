@@ -1,5 +1,6 @@
 /** Stills of a source, of which only the newest that is wanted counts. */
 import { useEffect, useRef, useState } from "react";
+import { whenLoaded } from "../shared/stills";
 
 /** The address of a still: at a moment, so many columns wide, with a look where there is one, and as `more` says. */
 export function stillOf(
@@ -31,16 +32,16 @@ export function useNewest(wanted: string): string | null {
     const load = () => {
       const address = target.current;
       loading.current = true;
-      const image = new Image();
-      const settle = () => {
-        loading.current = false;
-        if (ended.current) return;
-        if (image.naturalWidth > 0) setShown(address);
-        if (target.current !== address) load();
-      };
-      image.onload = settle;
-      image.onerror = settle;
-      image.src = address;
+      whenLoaded(
+        address,
+        (isLoaded) => {
+          loading.current = false;
+          if (ended.current) return;
+          if (isLoaded) setShown(address);
+          if (target.current !== address) load();
+        },
+        () => !ended.current && target.current === address,
+      );
     };
     if (!loading.current) load();
   }, [wanted]);

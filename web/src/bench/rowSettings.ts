@@ -19,20 +19,21 @@ export function useRowSettings(sheet: string, bench: Bench): RowSettings {
   const [unsaved, setUnsaved] = useState<Patch | null>(null);
   const overrides = unsaved ?? bench.overrides ?? {};
   const source = bench.source.id;
-  const save = async (next: Patch) => {
+  /** Answers what was set before, as the server had it. */
+  const save = async (next: Patch): Promise<Patch> => {
     setUnsaved(next);
     try {
-      await api.setRows(sheet, [source], next);
+      const [before] = await api.setRows(sheet, [source], next);
       await client.invalidateQueries({ queryKey: keys.bench(sheet, source) });
       void client.invalidateQueries({ queryKey: ["output", source] });
+      return before?.overrides ?? {};
     } finally {
       setUnsaved((now) => (now === next ? null : now));
     }
   };
   const set = (next: Patch, words: string, isTold = false) => {
-    const before = overrides;
     save(next)
-      .then(() => {
+      .then((before) => {
         (isTold ? tell : step)(words, () => save(before));
       })
       .catch(refuse);

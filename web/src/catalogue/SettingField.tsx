@@ -5,8 +5,8 @@ import MenuItem from "@mui/material/MenuItem";
 import Slider from "@mui/material/Slider";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import type { Aid, Kind, Setting } from "../api/client";
-import { type Figure, formOf, parsed, shown, sortedOffers, valueAt } from "./catalogue";
+import type { Aid, Kind, Setting, Token } from "../api/client";
+import { type Figure, formOf, parsed, shown, sortedOffers, tokenWords, valueAt } from "./catalogue";
 
 /** Stands for a setting that is not set. */
 const UNSET = "";
@@ -67,10 +67,33 @@ export function SettingField(props: Props) {
       return <Select {...props} items={languages.map((language): [string, unknown] => [language, language])} />;
     case "rule":
       return <RuleField {...props} kind={kind} />;
+    case "pattern":
+      return <PatternField {...props} tokens={kind.tokens} />;
     case "text":
     case "parts":
+    case "tracks":
       return null;
   }
+}
+
+/** A pattern of names, as it is typed. */
+function PatternField({ setting, value, inherited, tokens, onChange }: Props & { tokens: Token[] }) {
+  const pattern = typeof value === "string" ? value : typeof inherited === "string" ? inherited : "";
+  return (
+    <TextField
+      fullWidth
+      size="small"
+      label={setting.name}
+      title={setting.says}
+      value={pattern}
+      onChange={(event) => {
+        onChange(event.target.value === inherited ? undefined : event.target.value);
+      }}
+      helperText={tokenWords(tokens)}
+      data-setting={setting.place}
+      sx={frame(value)}
+    />
+  );
 }
 
 function Select({ setting, value, inherited, unset, items, onChange }: Props & { items: [string, unknown][] }) {

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import type { Kind, Patch } from "../api/client";
+import type { Kind, Patch, Section } from "../api/client";
 import {
   bitsOf,
   type Figure,
@@ -11,6 +11,9 @@ import {
   sortedOffers,
   valueAt,
   withValue,
+  patternExample,
+  tokensOf,
+  tokenWords,
 } from "./catalogue";
 
 const bits: Figure = {
@@ -132,4 +135,25 @@ test("a form of a rule begins with what it needs, and keeps what it can", () => 
     bits_per_second: 5e6,
   });
   expect(formOf(rule, "average", "eng")).toEqual({ mode: "average", bits_per_second: 8e6 });
+});
+
+describe("name patterns", () => {
+  const tokens = [
+    { word: "name", says: "name of the source", example: "kiln-07" },
+    { word: "preset", says: "id of the preset", example: "web-1080" },
+  ];
+  test("have the tokens of the one setting that is a pattern", () => {
+    const sections = [
+      { name: "Format", settings: [{ place: "container", kind: { kind: "text" } }] },
+      { name: "Name", settings: [{ place: "name_pattern", kind: { kind: "pattern", tokens } }] },
+    ] as unknown as Section[];
+    expect(tokensOf(sections)).toEqual(tokens);
+    expect(tokenWords(tokens)).toBe("Tokens: <name> <preset>");
+  });
+
+  test("are shown by what is known, then by examples; what is no token stays as it is typed", () => {
+    expect(patternExample("<name>_<preset>", tokens, {})).toBe("kiln-07_web-1080");
+    expect(patternExample("<name>_<preset>", tokens, { preset: "own" })).toBe("kiln-07_own");
+    expect(patternExample("<client>/<name>{1}", tokens, { preset: undefined })).toBe("<client>/kiln-07{1}");
+  });
 });

@@ -1,6 +1,15 @@
 /** The catalogue of settings, and the values that a patch sets. */
 import { useQuery } from "@tanstack/react-query";
-import { api, type Kind, type Limits, type Patch, type Preset, type Setting } from "../api/client";
+import {
+  api,
+  type Kind,
+  type Limits,
+  type Patch,
+  type Preset,
+  type Section,
+  type Setting,
+  type Token,
+} from "../api/client";
 import { keys } from "../api/live";
 import { patchAfter, patchWithout } from "../sheets/overrides";
 
@@ -8,6 +17,25 @@ import { patchAfter, patchWithout } from "../sheets/overrides";
 export function useCatalogue() {
   const { data = [] } = useQuery({ queryKey: keys.catalogue, queryFn: api.catalogue, staleTime: Infinity });
   return data;
+}
+
+/** The tokens that name patterns may hold. */
+export function tokensOf(catalogue: Section[]): Token[] {
+  const settings = catalogue.flatMap((section) => section.settings);
+  return settings.flatMap(({ kind }) => (kind.kind === "pattern" ? kind.tokens : []));
+}
+
+/** “<name> <preset>”, for the line below a pattern. */
+export function tokenWords(tokens: Token[]): string {
+  return `Tokens: ${tokens.map(({ word }) => `<${word}>`).join(" ")}`;
+}
+
+/** What a pattern makes of an invented source; `own` are words that are known better than the examples. */
+export function patternExample(pattern: string, tokens: Token[], own: Record<string, string | undefined>): string {
+  return pattern.replace(
+    /<(\w+)>/g,
+    (all, word: string) => own[word] ?? tokens.find((token) => token.word === word)?.example ?? all,
+  );
 }
 
 type Fields = Record<string, unknown>;
@@ -105,9 +133,11 @@ function first(setting: Setting, language: string): unknown {
     case "language":
       return language;
     case "text":
+    case "pattern":
     case "file":
       return "";
     case "parts":
+    case "tracks":
       return [];
     case "rule":
       return formOf(kind, kind.forms[0]?.value ?? "", language);

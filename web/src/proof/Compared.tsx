@@ -3,6 +3,7 @@ import Box from "@mui/material/Box";
 import { type PointerEvent, type ReactNode, useEffect, useRef, useState, type WheelEvent } from "react";
 import { clamp } from "../bench/position";
 import { useRoom } from "../shared/room";
+import { whenLoaded } from "../shared/stills";
 
 export type Way = "divider" | "beside" | "flip" | "difference";
 export type Side = "source" | "made";
@@ -30,21 +31,19 @@ const MOST_ZOOM = 8;
 /** How much a difference is made stronger, so that it can be seen. */
 const STRONGER = 8;
 
-/** The address of a still, once it is loaded; the one before stays until then. */
-function useLoaded(address: string): string | null {
+/** The address of a still, once it is loaded; the one before stays until then. And whether it cannot be had. */
+function useLoaded(address: string): { shown: string | null; isMissing: boolean } {
   const [shown, setShown] = useState<string | null>(null);
-  useEffect(() => {
-    let wanted = true;
-    const image = new Image();
-    image.onload = () => {
-      if (wanted) setShown(address);
-    };
-    image.src = address;
-    return () => {
-      wanted = false;
-    };
-  }, [address]);
-  return shown;
+  const [missing, setMissing] = useState<string | null>(null);
+  useEffect(
+    () =>
+      whenLoaded(address, (isLoaded) => {
+        if (isLoaded) setShown(address);
+        else setMissing(address);
+      }),
+    [address],
+  );
+  return { shown, isMissing: missing === address };
 }
 
 export function Compared({
@@ -66,10 +65,9 @@ export function Compared({
   const [middle, setMiddle] = useState<[number, number]>([0.5, 0.5]);
   const drag = useRef<{ x: number; y: number; middle: [number, number] } | null>(null);
   const address = (of: Side) => `/api/proofs/${proof}/still?frame=${String(frame)}&side=${of}`;
-  const stills: Record<Side, string | null> = {
-    source: useLoaded(address("source")),
-    made: useLoaded(address("made")),
-  };
+  const loaded = { source: useLoaded(address("source")), made: useLoaded(address("made")) };
+  const stills: Record<Side, string | null> = { source: loaded.source.shown, made: loaded.made.shown };
+  const isMissing = loaded.source.isMissing || loaded.made.isMissing;
   const ready = stills.source === address("source") && stills.made === address("made");
   const player = useRef<HTMLVideoElement>(null);
   const canvases: Record<Side, React.RefObject<HTMLCanvasElement | null>> = {
@@ -216,6 +214,7 @@ export function Compared({
         onEnded={onStopped}
         sx={{ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" }}
       />
+      {isMissing && sign("This frame could not be shown", "left")}
       {way === "divider" && (
         <>
           {layer("source")}

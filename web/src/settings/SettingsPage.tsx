@@ -85,6 +85,17 @@ function Storages() {
           >
             {storage.is_retired ? "retired" : reachText(storage) || `${sizeText(storage.free ?? 0)} free`}
           </Box>
+          {storage.lacks_marker && (
+            <Button
+              color="inherit"
+              title="The folder is there, but not the marker that tells it from an empty mount point. Mark it only if it is the right one."
+              onClick={() => {
+                api.markStorage(storage.id).catch(refuse);
+              }}
+            >
+              Mark this folder
+            </Button>
+          )}
           <Button
             color="inherit"
             title={RETIRING}

@@ -12,6 +12,7 @@ export function useStorages() {
 
 /** What a storage's name is followed by where it does not answer: “ (not reachable since 21:40)”. */
 export function reachText(storage: Storage): string {
+  if (storage.lacks_marker) return "not mounted";
   if (storage.away_since == null) return storage.free == null ? "not reachable" : "";
   return `not reachable since ${clockText(new Date(storage.away_since))}`;
 }

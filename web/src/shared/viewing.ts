@@ -3,8 +3,17 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Viewing } from "../api/client";
 import { keys } from "../api/live";
 
-/** What has not been read cannot be played yet, and is not asked for. */
-export function useViewing(of: "sources" | "runs", id: string, isRead = true): Viewing | undefined {
-  return useQuery({ queryKey: keys.viewing(id), queryFn: () => api.viewing(of, id), retry: false, enabled: isRead })
-    .data;
+/** What has not been read cannot be played yet, and is not asked for. `sound` is the stream that is to be heard. */
+export function useViewing(
+  of: "sources" | "runs",
+  id: string,
+  isRead = true,
+  sound: number | null = null,
+): Viewing | undefined {
+  return useQuery({
+    queryKey: [...keys.viewing(id), sound],
+    queryFn: () => api.viewing(of, id, sound),
+    retry: false,
+    enabled: isRead,
+  }).data;
 }

@@ -7,9 +7,9 @@ import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import TextField from "@mui/material/TextField";
-import type { Sheet } from "../api/client";
+import type { Deliverable } from "../api/client";
 import { COLUMN } from "./Grid";
-import { movedColumn, seen, type View } from "./view";
+import { movedColumn, orderedColumns, type View } from "./view";
 
 const NARROWEST = 80;
 const WIDEST = 480;
@@ -23,14 +23,14 @@ const Line = styled("div")(({ theme: { spacing } }) => ({
 }));
 
 interface Props {
-  sheet: Sheet;
+  deliverables: Deliverable[];
   view: View;
   onChange: (view: View) => void;
   onClose: () => void;
 }
 
-export function ColumnsDialog({ sheet, view, onChange, onClose }: Props) {
-  const columns = seen(sheet, { ...view, hidden: [] }).deliverables;
+export function ColumnsDialog({ deliverables, view, onChange, onClose }: Props) {
+  const columns = orderedColumns(deliverables, view);
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="columns">
       <DialogTitle id="columns" sx={{ fontSize: 16, fontWeight: 700 }}>
@@ -54,7 +54,7 @@ export function ColumnsDialog({ sheet, view, onChange, onClose }: Props) {
               disabled={place === 0}
               aria-label={`Move ${preset.name} to the left`}
               onClick={() => {
-                onChange(movedColumn(sheet, view, id, -1));
+                onChange(movedColumn(deliverables, view, id, -1));
               }}
             >
               ←
@@ -64,7 +64,7 @@ export function ColumnsDialog({ sheet, view, onChange, onClose }: Props) {
               disabled={place === columns.length - 1}
               aria-label={`Move ${preset.name} to the right`}
               onClick={() => {
-                onChange(movedColumn(sheet, view, id, 1));
+                onChange(movedColumn(deliverables, view, id, 1));
               }}
             >
               →

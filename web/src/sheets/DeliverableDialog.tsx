@@ -10,6 +10,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Deliverable, type Preset, type PresetItem } from "../api/client";
 import { sheetAgain, showColumn } from "../api/live";
+import { patternExample, tokensOf, tokenWords, useCatalogue } from "../catalogue/catalogue";
 import { ClashField } from "../shared/ClashField";
 import { DIALOG_PARTS } from "../shared/twoParts";
 import { useTell } from "../shared/messages";
@@ -17,7 +18,7 @@ import { type Place, PlaceField } from "../shared/PlaceField";
 import { PresetList } from "../shared/PresetList";
 import { remember, remembered } from "../shared/remembered";
 
-const USUAL_PATTERN = "{source}_{preset}";
+const USUAL_PATTERN = "<name>_<preset>";
 /** Under this name the last destination is kept. */
 const LAST_PLACE = "deliverable.place";
 
@@ -40,6 +41,8 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
   const [clash, setClash] = useState<Deliverable["clash"]>(column?.clash ?? "number");
   const { refuse, tell } = useTell();
   const client = useQueryClient();
+  const tokens = tokensOf(useCatalogue());
+  const example = patternExample(pattern, tokens, { preset: preset?.id, codec: preset?.picture?.codec });
 
   const choose = (item: PresetItem) => {
     if (column) {
@@ -101,7 +104,7 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
               onChange={(event) => {
                 setPattern(event.target.value);
               }}
-              helperText={`Such as ${example(pattern, preset)}. Fields: {source} {folder} {preset} {width} {height} {codec} {rate} {date} {counter}`}
+              helperText={`Such as ${example}.${preset?.container ?? "mp4"}. ${tokenWords(tokens)}`}
             />
           )}
           <ClashField clash={clash} onChange={setClash} />
@@ -122,20 +125,4 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
       </DialogActions>
     </Dialog>
   );
-}
-
-/** What a pattern makes of an invented source; the server makes the real names. */
-function example(pattern: string, preset: Preset | null): string {
-  const fields: Record<string, string> = {
-    source: "kiln-07_firing_cam-a",
-    folder: "card-C014",
-    preset: preset?.id ?? "web-1080",
-    width: "1920",
-    height: "1080",
-    codec: preset?.picture?.codec ?? "pcm",
-    rate: "25",
-    date: new Date().toISOString().slice(0, 10),
-    counter: "001",
-  };
-  return `${pattern.replace(/\{(\w+)\}/g, (all, field: string) => fields[field] ?? all)}.${preset?.container ?? "mp4"}`;
 }

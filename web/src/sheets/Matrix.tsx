@@ -84,7 +84,8 @@ export function Matrix({ sheet, widths, selection, onSelect, onOpen, onToggle, o
       else onSelect(wholeRow(sheet, place.row));
     } else if ("column" in place) onSelect(wholeColumn(sheet, place.column));
     else onSelect(everything(sheet));
-    onOpen();
+    // More is being chosen: whoever does that has not asked for the slip.
+    if (!event.shiftKey && !event.ctrlKey && !event.metaKey) onOpen();
   };
   const press = (event: KeyboardEvent) => {
     // Links and buttons within have their own keys.

@@ -1,29 +1,24 @@
 /** One sheet: the matrix, its totals, and the one big action. */
 import Box from "@mui/material/Box";
-import Button from "@mui/material/Button";
-import Menu from "@mui/material/Menu";
-import MenuItem from "@mui/material/MenuItem";
-import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, type Cell, type Deliverable, type Sheet } from "../api/client";
 import { caughtUp, keys } from "../api/live";
 import { type Action, useActions } from "../shared/actions";
-import { Bar, Key } from "../shared/Bar";
-import { Facet } from "../shared/Facet";
 import { Pending } from "../shared/Pending";
 import { useTell } from "../shared/messages";
-import { notify } from "../shared/notices";
 import { remember, remembered } from "../shared/remembered";
-import { useNow } from "../shared/now";
 import { proofAddress } from "../proof/address";
-import { changeText, clockText, isOpen, plural, sizeText, spanText } from "../shared/words";
+import { isOpen, plural } from "../shared/words";
 import { DropArea } from "../uploads/DropArea";
 import { DeliverableDialog } from "./DeliverableDialog";
+import { Foot, useBatchNotice } from "./Foot";
 import { Matrix } from "./Matrix";
 import { NameDialog } from "./NameDialog";
 import { clipboard } from "./copied";
 import { chosenCells, type Selection, shapeOf, those, wholeRows } from "./selection";
+import { SheetBar } from "./SheetBar";
 import { Slip } from "./Slip";
 import { SourcesDialog } from "./SourcesDialog";
 import { SuggestionsDialog } from "./SuggestionsDialog";
@@ -32,17 +27,20 @@ import { seen, type View, WHOLE } from "./view";
 import { ViewBar } from "./ViewBar";
 import { type RunAction, useSheetWork } from "./work";
 
-type Open = "sources" | "deliverable" | "name" | "copy" | Deliverable | { follows: string[] | null } | null;
+export type Open = "sources" | "deliverable" | "name" | "copy" | Deliverable | { follows: string[] | null } | null;
 
 /** How this sheet was looked at last; what rows were sought is not kept. */
 function useView(id: string): [View, (view: View) => void] {
   const place = `sheet.view.${id}`;
   const [view, setView] = useState<View>(() => ({ ...WHOLE, ...remembered<Partial<View>>(place, {}) }));
-  const change = (next: View) => {
-    setView(next);
-    const { order, columns, hidden, widths } = next;
-    remember(place, { order, columns, hidden, widths });
-  };
+  const change = useCallback(
+    (next: View) => {
+      setView(next);
+      const { order, columns, hidden, widths } = next;
+      remember(place, { order, columns, hidden, widths });
+    },
+    [place],
+  );
   return [view, change];
 }
 
@@ -76,32 +74,54 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   const chosen = useMemo(() => chosenCells(shown, selection), [shown, selection]);
   useBatchNotice(sheet);
 
-  const remove = async () => {
+  const { id, name } = sheet;
+  const remove = useCallback(async () => {
     try {
-      await api.removeSheet(sheet.id);
-      tell(`“${sheet.name}” is removed; what it made stays.`, () => api.restore(sheet.id));
+      await api.removeSheet(id);
+      tell(`“${name}” is removed; what it made stays.`, () => api.restore(id));
       await navigate("/sheets");
     } catch (error) {
       refuse(error);
     }
-  };
+  }, [id, name, navigate, tell, refuse]);
+  // Runs change a sheet several times a second: what does not show them asks for the sheet when it needs it.
+  const client = useQueryClient();
+  const chooseShown = useCallback(() => {
+    const now = client.getQueryData<Sheet>(keys.sheet(id));
+    if (!now) return;
+    const rows = seen(now, view);
+    setSelection(
+      wholeRows(
+        rows,
+        rows.sources.map((source) => source.id),
+      ),
+    );
+    setSlipOpen(true);
+  }, [client, id, view]);
+  const showSuggestions = useCallback(() => {
+    setOpen({ follows: null });
+  }, []);
   const { ready } = sums(sheet);
-  const runAll = () => {
+  const runAll = useCallback(() => {
     work.run();
-  };
+  }, [work]);
   const shape = shapeOf(selection, chosen);
   const heads = shape?.kind === "row" ? [shape.source] : shape?.kind === "rows" ? shape.sources : [];
+  const column = shape?.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : undefined;
   const copy = () => {
     const head = heads[0];
     const row = sheet.sources.find((source) => source.id === head);
-    const of = row?.name ?? "an output";
-    clipboard.put({ overrides: (row ? row.overrides : chosen[0]?.overrides) ?? {}, of });
+    const of = column?.preset.name ?? row?.name ?? "an output";
+    const overrides = (row ? row.overrides : column ? null : chosen[0]?.overrides) ?? {};
+    clipboard.put({ overrides, column: column ?? null, of });
     tell(`The settings of ${of} are copied.`);
   };
   const paste = () => {
     const copied = clipboard.get();
     if (!copied) return;
-    if (heads.length > 0)
+    if (column && copied.column) work.pasteColumn(column, copied.column);
+    else if (copied.column) refuse(new Error("A copied column can be pasted to a column: choose one by its head."));
+    else if (heads.length > 0)
       work.setRows(
         [{ sources: heads, overrides: copied.overrides }],
         false,
@@ -109,7 +129,6 @@ function Loaded({ sheet }: { sheet: Sheet }) {
       );
     else work.replace(chosen, copied.overrides);
   };
-  const column = shape?.kind === "column" ? sheet.deliverables.find((one) => one.id === shape.deliverable) : undefined;
   const some = chosen.length > 0;
   const rows = [...new Set(chosen.map((cell) => cell.source))];
   const forChosen = (name: string, key: string, does: RunAction, which: (cell: Cell) => boolean): Action => ({
@@ -242,59 +261,23 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   };
   return (
     <DropArea sheet={sheet.id}>
-      <Bar
-        title={sheet.name}
-        detail={`${plural(sheet.sources.length, "source")} × ${plural(sheet.deliverables.length, "deliverable")}`}
-      >
-        <SheetMenu
-          onRename={() => {
-            setOpen("name");
-          }}
-          onDuplicate={() => {
-            setOpen("copy");
-          }}
-          onRemove={() => void remove()}
-        />
-        <Button
-          color="inherit"
-          onClick={() => {
-            setOpen("sources");
-          }}
-          data-testid="add-sources"
-          title="Add sources (S), or drop files on the page"
-        >
-          Add sources<Key>S</Key>
-        </Button>
-        <Button
-          color="inherit"
-          onClick={() => {
-            setOpen("deliverable");
-          }}
-          data-testid="add-deliverable"
-          title="Add a deliverable (D)"
-        >
-          Add a deliverable<Key>D</Key>
-        </Button>
-      </Bar>
+      <SheetBar
+        name={sheet.name}
+        sources={sheet.sources.length}
+        deliverables={sheet.deliverables.length}
+        onOpen={setOpen}
+        onRemove={remove}
+      />
       {sheet.sources.length > 0 && (
         <ViewBar
-          sheet={sheet}
+          sources={sheet.sources}
+          deliverables={sheet.deliverables}
           view={view}
           shown={shown.sources.length}
           suggestions={suggestions}
           onChange={setView}
-          onChooseAll={() => {
-            setSelection(
-              wholeRows(
-                shown,
-                shown.sources.map((source) => source.id),
-              ),
-            );
-            setSlipOpen(true);
-          }}
-          onSuggestions={() => {
-            setOpen({ follows: null });
-          }}
+          onChooseAll={chooseShown}
+          onSuggestions={showSuggestions}
         />
       )}
       <Box sx={{ flex: 1, minHeight: 0, display: "flex", position: "relative" }}>
@@ -379,203 +362,7 @@ function Loaded({ sheet }: { sheet: Sheet }) {
   );
 }
 
-interface MenuProps {
-  onRename: () => void;
-  onDuplicate: () => void;
-  onRemove: () => void;
-}
-
-/** What can be done with the sheet as a whole. */
-function SheetMenu({ onRename, onDuplicate, onRemove }: MenuProps) {
-  const [at, setAt] = useState<HTMLElement | null>(null);
-  const entries: [string, () => void][] = [
-    ["Rename", onRename],
-    ["Duplicate", onDuplicate],
-    ["Remove", onRemove],
-  ];
-  return (
-    <>
-      <Button
-        color="inherit"
-        aria-haspopup="menu"
-        onClick={(event) => {
-          setAt(event.currentTarget);
-        }}
-      >
-        Sheet …
-      </Button>
-      <Menu
-        open={at !== null}
-        anchorEl={at}
-        onClose={() => {
-          setAt(null);
-        }}
-      >
-        {entries.map(([name, run]) => (
-          <MenuItem
-            key={name}
-            onClick={() => {
-              setAt(null);
-              run();
-            }}
-          >
-            {name}
-          </MenuItem>
-        ))}
-      </Menu>
-    </>
-  );
-}
-
 /** Whether a few seconds of an output can be made to look at. */
 function provable(cell: Cell | undefined): boolean {
   return cell !== undefined && !cell.refusal;
-}
-
-interface FootProps {
-  sheet: Sheet;
-  ready: number;
-  onRun: () => void;
-  onAct: (action: RunAction, cells: Cell[]) => void;
-}
-
-function Foot({ sheet, ready, onRun, onAct }: FootProps) {
-  const now = useNow();
-  const { all: sum, open } = sums(sheet);
-  const moving = open.filter((cell) => cell.run?.state !== "paused");
-  const held = open.filter((cell) => cell.run?.state === "paused");
-  const state =
-    sum.wanted > 0 && sum.done === sum.wanted
-      ? "done"
-      : sum.working > 0
-        ? "running"
-        : sum.failed > 0
-          ? "failed"
-          : sum.withheld > 0
-            ? "withheld"
-            : sum.outOfDate > 0
-              ? "outOfDate"
-              : "idle";
-  const parts = [
-    sum.working > 0 && `${String(sum.working)} running`,
-    sum.waiting > 0 && `${String(sum.waiting)} waiting`,
-    sum.held > 0 && `${String(sum.held)} held`,
-    sum.failed > 0 && `${String(sum.failed)} failed`,
-    sum.withheld > 0 && `${String(sum.withheld)} withheld until you decide`,
-    sum.outOfDate > 0 && `${String(sum.outOfDate)} out of date`,
-  ].filter(Boolean);
-  return (
-    <Box
-      component="footer"
-      sx={{
-        flex: "none",
-        minHeight: 58,
-        px: 2.5,
-        columnGap: { xs: 2, lg: 4 },
-        rowGap: 1,
-        py: 0.5,
-        display: "flex",
-        flexWrap: "wrap",
-        alignItems: "center",
-        borderTop: 1,
-        borderColor: "divider",
-        bgcolor: "background.paper",
-      }}
-    >
-      <Facet state={state} fraction={sum.fraction} size={34} />
-      <Figure
-        head={`${String(sum.done)} of ${plural(sum.wanted, "file")} done`}
-        detail={parts.join(" · ") || (sum.wanted === 0 ? "add sources and deliverables" : "idle")}
-        testid="progress"
-      />
-      <Figure
-        head={`${sizeText(sum.before)} → ${sum.done === sum.wanted ? "" : "≈ "}${sizeText(sum.after)}`}
-        detail={
-          sum.before > 0
-            ? `${changeText(sum.before, sum.after)} over all files${sum.done > 0 ? `, forecast ${sizeText(sum.expected)}` : ""}`
-            : ""
-        }
-        testid="weight"
-      />
-      {sum.left > 0 && (
-        <Figure
-          head={`about ${spanText(sum.left)} to go`}
-          detail={`those running end at about ${clockText(new Date(now + sum.left * 1000))}`}
-        />
-      )}
-      <Box sx={{ flex: 1 }} />
-      {held.length > 0 && (
-        <Button
-          color="inherit"
-          variant="outlined"
-          onClick={() => {
-            onAct("resume", held);
-          }}
-        >
-          Resume
-        </Button>
-      )}
-      {moving.length > 0 && (
-        <Button
-          color="inherit"
-          variant="outlined"
-          onClick={() => {
-            onAct("pause", moving);
-          }}
-        >
-          Hold
-        </Button>
-      )}
-      {open.length > 0 && (
-        <Button
-          color="inherit"
-          variant="outlined"
-          onClick={() => {
-            onAct("cancel", open);
-          }}
-        >
-          Cancel
-        </Button>
-      )}
-      <Button
-        variant="contained"
-        disabled={ready === 0}
-        onClick={onRun}
-        title="Run the sheet (Shift+R)"
-        sx={{ height: 36, minWidth: 150, fontSize: 15 }}
-        data-testid="run"
-      >
-        {ready === 0
-          ? "Nothing to run"
-          : ready === sum.wanted
-            ? `Run ${plural(ready, "file")}`
-            : `Run remaining ${String(ready)}`}
-      </Button>
-    </Box>
-  );
-}
-
-function Figure({ head, detail, testid }: { head: string; detail: string; testid?: string }) {
-  return (
-    <Box data-testid={testid} sx={{ minWidth: 0, whiteSpace: "nowrap" }}>
-      <Box sx={{ fontWeight: 700, fontSize: 15, lineHeight: 1.25 }}>{head}</Box>
-      <Box sx={{ color: "text.secondary", fontSize: 13 }}>{detail}</Box>
-    </Box>
-  );
-}
-
-/** Tells when the last run of a sheet has ended. */
-function useBatchNotice(sheet: Sheet) {
-  const wasOpen = useRef(false);
-  const { tell } = useTell();
-  useEffect(() => {
-    const isWorking = sums(sheet).open.length > 0;
-    if (wasOpen.current && !isWorking) {
-      const sum = sums(sheet).all;
-      const text = `${sheet.name}: ${plural(sum.done, "file")} done${sum.failed > 0 ? `, ${String(sum.failed)} failed` : ""}.`;
-      tell(text);
-      notify(text);
-    }
-    wasOpen.current = isWorking;
-  }, [sheet, tell]);
 }

@@ -8,12 +8,14 @@ import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import MenuItem from "@mui/material/MenuItem";
 import Select from "@mui/material/Select";
+import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type MouseEvent, useState } from "react";
 import { Link } from "react-router";
 import { api, type Entry } from "../api/client";
 import { sheetAgain } from "../api/live";
+import { Choice } from "../shared/Choice";
 import { ClipSign, FolderSign } from "../shared/icons";
 import { useTell } from "../shared/messages";
 import type { Place } from "../shared/PlaceField";
@@ -119,22 +121,12 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
             }}
             sx={{ flex: 1 }}
           />
-          <TextField
-            select
-            size="small"
+          <Choice
             label="Order"
             value={order}
-            onChange={(event) => {
-              setOrder(event.target.value as EntryOrder);
-            }}
-            sx={{ minWidth: 130 }}
-          >
-            {ENTRY_ORDERS.map((one) => (
-              <MenuItem key={one} value={one}>
-                {one}
-              </MenuItem>
-            ))}
-          </TextField>
+            options={ENTRY_ORDERS.map((one) => ({ value: one, words: one }))}
+            onChange={setOrder}
+          />
         </Box>
         <Box sx={{ display: "flex", gap: 0.5, mb: 1, flexWrap: "wrap" }}>
           <Button
@@ -167,6 +159,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
           <EntryRow
             key={entry.path}
             entry={entry}
+            picture={api.entryPicture(storage, entry.path)}
             isChosen={chosen.has(entry.path)}
             onToggle={(isRange) => {
               toggle(entry.path, isRange);
@@ -223,11 +216,14 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
 
 function EntryRow({
   entry,
+  picture,
   isChosen,
   onToggle,
   onEnter,
 }: {
   entry: Entry;
+  /** The address of a small picture of it. */
+  picture: string;
   isChosen: boolean;
   /** With Shift, all from the one before are meant. */
   onToggle: (isRange: boolean) => void;
@@ -256,7 +252,9 @@ function EntryRow({
         }}
         slotProps={{ input: { "aria-label": `Choose ${entry.name}` } }}
       />
-      <Box sx={{ color: "text.secondary", display: "flex" }}>{entry.is_folder ? <FolderSign /> : <ClipSign />}</Box>
+      <Box sx={{ color: "text.secondary", display: "flex" }}>
+        {entry.is_folder ? <FolderSign /> : <Peek picture={picture} />}
+      </Box>
       <Box
         component="button"
         onClick={press}
@@ -273,5 +271,23 @@ function EntryRow({
         {entry.is_folder ? "folder, recursive" : `${entry.is_own ? "own output · " : ""}${sizeText(entry.size)}`}
       </Box>
     </Box>
+  );
+}
+
+const Small = styled("img")({ width: 64, height: 36, objectFit: "contain", background: "#000", borderRadius: 3 });
+
+/** A small picture of a file, asked for when it comes into sight; the sign of a clip where there is none. */
+function Peek({ picture }: { picture: string }) {
+  const [isMissing, setMissing] = useState(false);
+  if (isMissing) return <ClipSign />;
+  return (
+    <Small
+      src={picture}
+      alt=""
+      loading="lazy"
+      onError={() => {
+        setMissing(true);
+      }}
+    />
   );
 }

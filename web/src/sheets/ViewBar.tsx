@@ -1,17 +1,18 @@
 /** What narrows a sheet down to the rows that are wanted, and orders them. */
 import { styled } from "@mui/material/styles";
 import Button from "@mui/material/Button";
-import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import { useRef, useState } from "react";
-import type { Sheet, SheetSuggestion } from "../api/client";
+import { memo, useRef, useState } from "react";
+import type { Deliverable, SheetSuggestion, SourceRow } from "../api/client";
 import { useActions } from "../shared/actions";
+import { Choice } from "../shared/Choice";
 import { plural } from "../shared/words";
 import { ColumnsDialog } from "./ColumnsDialog";
-import { foldersOf, isNarrowed, ORDERS, type Order, type RowState, STATES, type View, WHOLE } from "./view";
+import { foldersOf, isNarrowed, ORDERS, STATES, type View, WHOLE } from "./view";
 
 interface Props {
-  sheet: Sheet;
+  sources: SourceRow[];
+  deliverables: Deliverable[];
   view: View;
   /** How many rows are shown. */
   shown: number;
@@ -30,45 +31,25 @@ const Strip = styled("div")(({ theme: { palette, spacing } }) => ({
   padding: spacing(0.75, 2),
   borderBottom: `1px solid ${palette.divider}`,
   "& .search": { width: 220 },
-  "& .choice": { minWidth: 120 },
   "& .count": { color: palette.text.secondary, whiteSpace: "nowrap" },
   "& .rest": { flex: 1 },
 }));
 
-interface ChoiceProps {
-  label: string;
-  value: string;
-  options: { value: string; words: string }[];
-  onChange: (value: string) => void;
-}
+const ALL = { value: "", words: "all" } as const;
 
-function Choice({ label, value, options, onChange }: ChoiceProps) {
-  return (
-    <TextField
-      select
-      size="small"
-      className="choice"
-      label={label}
-      value={value}
-      onChange={(event) => {
-        onChange(event.target.value);
-      }}
-    >
-      {options.map((option) => (
-        <MenuItem key={option.value} value={option.value}>
-          {option.words}
-        </MenuItem>
-      ))}
-    </TextField>
-  );
-}
-
-const ALL = { value: "", words: "all" };
-
-export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll, onSuggestions }: Props) {
+export const ViewBar = memo(function ViewBar({
+  sources,
+  deliverables,
+  view,
+  shown,
+  suggestions,
+  onChange,
+  onChooseAll,
+  onSuggestions,
+}: Props) {
   const search = useRef<HTMLInputElement>(null);
   const [hasColumns, setColumns] = useState(false);
-  const folders = foldersOf(sheet);
+  const folders = foldersOf(sources);
   const open = suggestions.filter((suggestion) => suggestion.taken.length < suggestion.sources.length);
   const chosen = suggestions.findIndex((suggestion) => suggestion.sources === view.suggested);
   useActions([
@@ -89,7 +70,7 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
     { name: "Suggestions for the sheet", key: "t", enabled: suggestions.length > 0, run: onSuggestions },
     {
       name: "Arrange the columns",
-      enabled: sheet.deliverables.length > 0,
+      enabled: deliverables.length > 0,
       run: () => {
         setColumns(true);
       },
@@ -114,7 +95,7 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
         value={view.state}
         options={[ALL, ...STATES.map((state) => ({ value: state, words: state }))]}
         onChange={(state) => {
-          onChange({ ...view, state: state as RowState | "" });
+          onChange({ ...view, state });
         }}
       />
       {suggestions.length > 0 && (
@@ -148,13 +129,13 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
         value={view.order}
         options={ORDERS.map((order) => ({ value: order, words: order }))}
         onChange={(order) => {
-          onChange({ ...view, order: order as Order });
+          onChange({ ...view, order });
         }}
       />
       {isNarrowed(view) && (
         <>
           <span className="count" role="status" data-testid="shown">
-            {String(shown)} of {plural(sheet.sources.length, "row")}
+            {String(shown)} of {plural(sources.length, "row")}
           </span>
           <Button color="inherit" disabled={shown === 0} onClick={onChooseAll} data-testid="choose-shown">
             Choose them
@@ -174,7 +155,7 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
       <Button
         color="inherit"
         data-testid="columns"
-        disabled={sheet.deliverables.length === 0}
+        disabled={deliverables.length === 0}
         onClick={() => {
           setColumns(true);
         }}
@@ -188,7 +169,7 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
       )}
       {hasColumns && (
         <ColumnsDialog
-          sheet={sheet}
+          deliverables={deliverables}
           view={view}
           onChange={onChange}
           onClose={() => {
@@ -198,4 +179,4 @@ export function ViewBar({ sheet, view, shown, suggestions, onChange, onChooseAll
       )}
     </Strip>
   );
-}
+});

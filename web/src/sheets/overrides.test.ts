@@ -36,18 +36,18 @@ describe("patches over one another", () => {
       id: "one",
       name: "One",
       container: "mp4",
-      name_pattern: "{source}_one",
+      name_pattern: "<name>_one",
       picture: null,
     } as unknown as Preset;
     const wanted = {
       id: "two",
       name: "Two",
       container: "mov",
-      name_pattern: "{source}_two",
+      name_pattern: "<name>_two",
       picture: null,
     } as unknown as Preset;
     const patch = patchToPreset(column, wanted);
     expect(patch).toEqual({ id: "two", name: "Two", container: "mov" });
-    expect(presetWith(column, patch)).toEqual({ ...wanted, name_pattern: "{source}_one" });
+    expect(presetWith(column, patch)).toEqual({ ...wanted, name_pattern: "<name>_one" });
   });
 });

@@ -56,7 +56,7 @@ test("names are ordered as people count, and what weighs most comes first", () =
 });
 
 test("each cell stays with its row and its column, whatever is moved and hidden", () => {
-  const view = movedColumn(sheet, { ...WHOLE, order: "name", hidden: ["proxy"] }, "sound", -2);
+  const view = movedColumn(sheet.deliverables, { ...WHOLE, order: "name", hidden: ["proxy"] }, "sound", -2);
   const shown = seen(sheet, view);
   expect(shown.deliverables.map((column) => column.id)).toEqual(["sound", "web"]);
   shown.cells.forEach((cell, place) => {
@@ -64,10 +64,10 @@ test("each cell stays with its row and its column, whatever is moved and hidden"
     expect(cell.deliverable).toBe(shown.deliverables[place % 2]?.id);
   });
   // At the edge a column stays where it is.
-  expect(movedColumn(sheet, view, "sound", -1)).toBe(view);
+  expect(movedColumn(sheet.deliverables, view, "sound", -1)).toBe(view);
 });
 
 test("folders are offered where there is more than one", () => {
-  expect(foldersOf(sheet)).toEqual(["a", "b"]);
-  expect(foldersOf(sheetOf([["x", ""]], []))).toEqual([]);
+  expect(foldersOf(sheet.sources)).toEqual(["a", "b"]);
+  expect(foldersOf(sheetOf([["x", ""]], []).sources)).toEqual([]);
 });

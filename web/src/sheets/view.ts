@@ -87,12 +87,12 @@ function compare(order: Order): ((one: Row, other: Row) => number) | null {
 }
 
 /** The columns that are shown, in their order, by their places in the sheet. */
-function shownColumns(sheet: Sheet, view: View): number[] {
+function shownColumns(deliverables: Deliverable[], view: View): number[] {
   const rank = (column: Deliverable) => {
     const place = view.columns.indexOf(column.id);
     return place < 0 ? view.columns.length : place;
   };
-  return sheet.deliverables
+  return deliverables
     .map((column, place) => ({ column, place }))
     .filter(({ column }) => !view.hidden.includes(column.id))
     .sort((one, other) => rank(one.column) - rank(other.column) || one.place - other.place)
@@ -102,7 +102,7 @@ function shownColumns(sheet: Sheet, view: View): number[] {
 /** The sheet as it is looked at; the same one where all of it is shown as it is. */
 export function seen(sheet: Sheet, view: View): Sheet {
   const width = sheet.deliverables.length;
-  const columns = shownColumns(sheet, view);
+  const columns = shownColumns(sheet.deliverables, view);
   const isWhole = columns.length === width && columns.every((place, number) => place === number);
   const before = compare(view.order);
   if (isWhole && !isNarrowed(view) && before === null) return sheet;
@@ -128,19 +128,22 @@ export function seen(sheet: Sheet, view: View): Sheet {
 }
 
 /** The folders of a sheet's sources, where there is more than one. */
-export function foldersOf(sheet: Sheet): string[] {
-  const folders = [...new Set(sheet.sources.map((source) => source.folder))].sort((one, other) =>
-    byName.compare(one, other),
-  );
+export function foldersOf(sources: SourceRow[]): string[] {
+  const folders = [...new Set(sources.map((source) => source.folder))].sort((one, other) => byName.compare(one, other));
   return folders.length > 1 ? folders : [];
 }
 
 /** A column one place further to the left or to the right. */
-export function movedColumn(sheet: Sheet, view: View, id: string, by: number): View {
-  const order = shownColumns(sheet, { ...view, hidden: [] }).flatMap((place) => sheet.deliverables[place]?.id ?? []);
+export function movedColumn(deliverables: Deliverable[], view: View, id: string, by: number): View {
+  const order = orderedColumns(deliverables, view).map(({ id }) => id);
   const from = order.indexOf(id);
   const to = Math.min(Math.max(from + by, 0), order.length - 1);
   if (from < 0 || from === to) return view;
   order.splice(to, 0, ...order.splice(from, 1));
   return { ...view, columns: order };
+}
+
+/** All columns, the hidden ones too, in their order. */
+export function orderedColumns(deliverables: Deliverable[], view: View): Deliverable[] {
+  return shownColumns(deliverables, { ...view, hidden: [] }).flatMap((place) => deliverables[place] ?? []);
 }

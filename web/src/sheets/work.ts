@@ -2,7 +2,7 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type Cell, type CellKey, type Deliverable, type Preset, type Sheet } from "../api/client";
-import { keys, sheetAgain } from "../api/live";
+import { keys, sheetAgain, showColumn } from "../api/live";
 import { useMayCancel } from "../shared/cancelling";
 import { useTell } from "../shared/messages";
 import { isOpen, plural } from "../shared/words";
@@ -22,6 +22,11 @@ function show(client: QueryClient, sheet: string, cells: Cell[], change: Partial
     keys.sheet(sheet),
     (now) => now && { ...now, cells: now.cells.map((cell) => (ids.has(idOf(cell)) ? { ...cell, ...change } : cell)) },
   );
+}
+
+/** A column as it is asked for. */
+function wantedColumn({ preset, storage, folder, name_pattern, clash }: Deliverable) {
+  return { preset, storage: storage ?? null, folder, name_pattern, clash };
 }
 
 /** Sets own settings that differ from cell to cell, those that are alike in one call. */
@@ -147,13 +152,7 @@ export function useSheetWork(id: string) {
       /** Destination, name pattern and clash rule of one column for all others. */
       copyPlace: (sheet: Sheet, from: Deliverable) => {
         const others = sheet.deliverables.filter((column) => column.id !== from.id);
-        const wanted = (column: Deliverable, place: Deliverable) => ({
-          preset: column.preset,
-          storage: place.storage ?? null,
-          folder: place.folder,
-          name_pattern: place.name_pattern,
-          clash: place.clash,
-        });
+        const wanted = (column: Deliverable, place: Deliverable) => wantedColumn({ ...place, preset: column.preset });
         const change = async (placeOf: (column: Deliverable) => Deliverable) => {
           for (const column of others) await api.changeDeliverable(column.id, wanted(column, placeOf(column)));
         };
@@ -163,6 +162,16 @@ export function useSheetWork(id: string) {
           tell(`${plural(others.length, "column")} go where “${from.preset.name}” goes.`, () =>
             change((column) => column),
           );
+        });
+      },
+      /** Preset, destination and naming of a column that was copied, here or on another sheet. */
+      pasteColumn: (column: Deliverable, copied: Deliverable) => {
+        attempt(async () => {
+          showColumn(client, id, await api.changeDeliverable(column.id, wantedColumn(copied)));
+          tell(`“${column.preset.name}” is now “${copied.preset.name}”; what it made before stays.`, () =>
+            api.changeDeliverable(column.id, wantedColumn(column)),
+          );
+          await again();
         });
       },
       removeSources: (sources: string[]) => {

@@ -41,12 +41,22 @@ export default function WatchPage() {
   });
   const [edited, setEdited] = useState<WatchFolder | "new" | null>(null);
   const [asked, setAsked] = useState<Question | null>(null);
-  const [going, setGoing] = useState<WatchFolder | null>(null);
   const { tell, refuse } = useTell();
   const add = () => {
     setEdited("new");
   };
   useActions([{ name: "New watch folder", key: "n", run: add }]);
+  const remove = (folder: WatchFolder) => {
+    api
+      .removeWatchFolder(folder.id)
+      .then(() => {
+        tell(`“${folder.name}” is removed; files, outputs and what is in the queue stay.`, async () => {
+          await api.restoreWatchFolder(folder.id);
+          if (folder.is_on) await api.switchWatch(folder.id, "on", "leave");
+        });
+      })
+      .catch(refuse);
+  };
   const switchOver = async (folder: WatchFolder) => {
     try {
       if (folder.is_on) {
@@ -96,7 +106,7 @@ export default function WatchPage() {
               setEdited(folder);
             }}
             onRemove={() => {
-              setGoing(folder);
+              remove(folder);
             }}
           />
         ))}
@@ -148,40 +158,6 @@ export default function WatchPage() {
               data-testid="present-take"
             >
               Include them
-            </Button>
-          </DialogActions>
-        </Dialog>
-      )}
-      {going && (
-        <Dialog
-          open
-          onClose={() => {
-            setGoing(null);
-          }}
-        >
-          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Remove the watch folder “{going.name}”?</DialogTitle>
-          <DialogContent>
-            Files in it, outputs and what is in the queue stay. What is remembered of its files goes: a new watch folder
-            there would ask about them again.
-          </DialogContent>
-          <DialogActions sx={{ px: 3, pb: 2 }}>
-            <Button
-              color="inherit"
-              onClick={() => {
-                setGoing(null);
-              }}
-            >
-              Cancel
-            </Button>
-            <Button
-              color="error"
-              variant="outlined"
-              onClick={() => {
-                api.removeWatchFolder(going.id).catch(refuse);
-                setGoing(null);
-              }}
-            >
-              Remove
             </Button>
           </DialogActions>
         </Dialog>
