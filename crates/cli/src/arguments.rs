@@ -37,7 +37,7 @@ pub(crate) enum Task {
     ///
     /// The exit status is 0 where every output is made and checked, 1 where one is not.
     Encode(EncodeTask),
-    /// Make short stretches of a file, hold them against it, and foretell what the whole will be.
+    /// Make short stretches of a file, hold them against it, and forecast the whole.
     Prove(ProveTask),
     /// Start the application and print its address; Ctrl-C ends it.
     Serve(ServeTask),
@@ -65,7 +65,7 @@ pub(crate) enum Task {
     Watch(OnServer<WatchTask>),
     /// Presets of a server.
     Preset(OnServer<PresetTask>),
-    /// Look-up tables and pictures of a server, which settings call by name.
+    /// LUTs and watermarks of a server, which settings call by name.
     Aid(OnServer<AidTask>),
     /// Storages of a server: folders of its machine, by name.
     Storage(OnServer<StorageTask>),
@@ -205,7 +205,7 @@ pub(crate) struct EncodeTask {
     /// Where what is taken ends, for each --in; left out, the end of the file.
     #[arg(long = "out", value_name = "TIMECODE")]
     pub(crate) outs: Vec<String>,
-    /// The pattern of names, such as “{source}_{preset}”; left out, that of the preset.
+    /// The pattern of names, such as “<name>_<preset>”; left out, that of the preset.
     #[arg(long, value_name = "PATTERN")]
     pub(crate) name: Option<String>,
     /// The folder for the outputs, made where it is missing.

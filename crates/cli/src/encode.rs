@@ -15,6 +15,7 @@ use beryl_core::plan::{AidName, Plan};
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
+use beryl_core::reading::Reading;
 use beryl_core::units::ByteSize;
 use beryl_worker::{
     Engine, FileId, MOST_NUMBERS, NameParts, NamedSource, Placed, Placing, Replacing, candidates, endings, made, not_named,
@@ -52,6 +53,9 @@ struct OutputReport {
 #[derive(Debug, Default, Serialize)]
 struct Report {
     outputs: Vec<OutputReport>,
+    /// What of the folders that were named could not be looked through.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    unseen: Vec<Problem>,
     cpu_seconds: f64,
     wall_seconds: f64,
     /// The most memory that an engine held.
@@ -100,16 +104,17 @@ pub(crate) async fn run(task: &EncodeTask) -> Result<ExitCode, Problem> {
         .map_err(|error| Problem::from_io(format!("the folder {} could not be opened", folder.display()), &error))?;
     let bars =
         if task.json { MultiProgress::with_draw_target(indicatif::ProgressDrawTarget::hidden()) } else { MultiProgress::new() };
-    let files = found(&task.files)?;
+    let (files, unseen) = found(&task.files)?;
+    unseen.iter().for_each(|problem| tell(task, problem));
     let protected: Vec<FileId> = files.iter().filter_map(|file| id_of(&file.path)).collect();
-    let mut all = Report::default();
+    let mut all = Report { unseen: unseen.clone(), ..Report::default() };
     for (number, file) in files.iter().enumerate() {
         encode_file(task, &engine, file, number, &out, &presets, &overrides, &protected, &bars, &mut all).await;
     }
     if task.json {
         json_line(&Line::Report { report: &all });
     }
-    let whole = all.outputs.iter().all(|output| output.problem.is_none());
+    let whole = unseen.is_empty() && all.outputs.iter().all(|output| output.problem.is_none());
     Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
@@ -119,9 +124,11 @@ struct Input {
     folder: String,
 }
 
-/// The files that were named, and all media in the folders that were, by name; hidden ones are left out.
-fn found(named: &[PathBuf]) -> Result<Vec<Input>, Problem> {
+/// The files that were named, and all media in the folders that were, by name; hidden ones are left out. What of a folder
+/// cannot be looked through keeps the rest from nothing.
+fn found(named: &[PathBuf]) -> Result<(Vec<Input>, Vec<Problem>), Problem> {
     let mut all = Vec::new();
+    let mut unseen = Vec::new();
     for path in named {
         if !path.is_dir() {
             all.push(Input { path: path.clone(), folder: String::new() });
@@ -130,9 +137,17 @@ fn found(named: &[PathBuf]) -> Result<Vec<Input>, Problem> {
         let what = || format!("the folder {} could not be looked through", path.display());
         let is_hidden = |entry: &walkdir::DirEntry| entry.depth() > 0 && entry.file_name().as_bytes().first() == Some(&b'.');
         let walk = walkdir::WalkDir::new(path).sort_by_file_name().into_iter().filter_entry(|entry| !is_hidden(entry));
-        let before = all.len();
+        let before = (all.len(), unseen.len());
         for entry in walk {
-            let entry = entry.map_err(|error| Problem::new(ProblemKind::Missing, what(), error.to_string()))?;
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(error) => {
+                    let denied = error.io_error().is_some_and(|error| error.kind() == std::io::ErrorKind::PermissionDenied);
+                    let kind = if denied { ProblemKind::Denied } else { ProblemKind::Missing };
+                    unseen.push(Problem::new(kind, what(), error.to_string()));
+                    continue;
+                }
+            };
             let name = StoragePath::from_bytes(entry.file_name().as_bytes());
             if !entry.file_type().is_file() || !name.is_ok_and(|name| looks_like_media(&name)) {
                 continue;
@@ -141,11 +156,11 @@ fn found(named: &[PathBuf]) -> Result<Vec<Input>, Problem> {
             let folder = below.map_or_else(String::new, |folder| folder.to_string_lossy().into_owned());
             all.push(Input { path: entry.into_path(), folder });
         }
-        if all.len() == before {
+        if (all.len(), unseen.len()) == before {
             return Err(Problem::new(ProblemKind::NotMedia, what(), "there is no media in it"));
         }
     }
-    Ok(all)
+    Ok((all, unseen))
 }
 
 /// Makes all outputs of one file. Whatever happens to it, the next file gets its turn.
@@ -195,7 +210,7 @@ async fn encode_file(
         let mut report = OutputReport { size_before: reading.facts.size, ..empty(preset) };
         let prepared = plan_for(&reading, preset, &overrides, &name).and_then(|plan| {
             report.plan = Some(plan.clone());
-            prepare(plan, task.name.as_deref().unwrap_or(&preset.name_pattern), &source, (number, &file.folder), out)
+            prepare(plan, task.name.as_deref().unwrap_or(&preset.name_pattern), (&source, &reading), (number, &file.folder), out)
         });
         match prepared {
             Ok((run, stem)) if ClashRule::from(task.if_exists) == ClashRule::Skip && is_taken(out, &stem, &run.plan) => {
@@ -224,7 +239,7 @@ async fn encode_file(
 /// Which file it is, whatever path leads to it.
 fn id_of(file: &Path) -> Option<FileId> {
     let reference = file_ref(file).ok()?;
-    FileId::of(Path::new(&reference.root), &reference.path)
+    FileId::of(reference.folder().ok()?, &reference.path)
 }
 
 fn tell(task: &EncodeTask, problem: &Problem) {
@@ -255,7 +270,7 @@ fn is_taken(out: &Path, stem: &StoragePath, plan: &Plan) -> bool {
 fn prepare(
     plan: Plan,
     pattern: &str,
-    source: &SourceRef,
+    (source, Reading { facts, .. }): (&SourceRef, &Reading),
     (number, folder): (usize, &str),
     out: &Path,
 ) -> Result<(EncodeRun, StoragePath), Problem> {
@@ -264,6 +279,9 @@ fn prepare(
         folder,
         date: chrono::Local::now().date_naive(),
         counter: u32::try_from(number + 1).unwrap_or(u32::MAX),
+        reel: facts.reel.as_deref(),
+        timecode: facts.timecode.as_deref(),
+        sheet: None,
     };
     let parts = NameParts::of(&plan);
     let name = parts.name(pattern, &named)?;
@@ -273,7 +291,7 @@ fn prepare(
     let temporaries = temporary_names(&stem, &id, parts.endings.len())?;
     let aids = aids_of(&plan)?;
     let root = out.to_str().ok_or_else(|| not_named(&"the name of the output folder is not UTF-8"))?;
-    let outputs = temporaries.into_iter().map(|path| FileRef { root: root.to_owned(), path }).collect();
+    let outputs = temporaries.into_iter().map(|path| FileRef::within(root.to_owned(), path)).collect();
     Ok((EncodeRun { id, plan, outputs, aids }, stem))
 }
 

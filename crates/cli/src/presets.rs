@@ -77,6 +77,10 @@ fn values(kind: &Kind) -> String {
         Kind::File { holds: "lut" } => "the name of a LUT".to_owned(),
         Kind::File { .. } => "the name of a picture".to_owned(),
         Kind::Language => "a language such as eng".to_owned(),
+        Kind::Pattern { tokens } => {
+            tokens.iter().map(|token| format!("<{}>: {}", token.word, token.says)).collect::<Vec<_>>().join(", ")
+        }
+        Kind::Tracks => "tracks such as [{\"from\": [{\"stream\": 1, \"channels\": [0, 1]}], \"language\": \"eng\"}]".to_owned(),
         Kind::Parts => "parts such as [{\"from\": \"10\", \"to\": \"20\"}]".to_owned(),
         Kind::Rule { .. } => "one of these forms".to_owned(),
     }

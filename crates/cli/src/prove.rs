@@ -135,7 +135,7 @@ fn run_of(plan: Plan, folder: &Path, file: &str) -> Result<EncodeRun, Problem> {
     let path = StoragePath::from_bytes(file.as_bytes()).map_err(|error| not_named(&error))?;
     let root = folder.to_str().ok_or_else(|| not_named(&"the name of the folder is not UTF-8"))?.to_owned();
     let aids = aids_of(&plan)?;
-    Ok(EncodeRun { id: Uuid::new_v4(), plan, outputs: vec![FileRef { root, path }], aids })
+    Ok(EncodeRun { id: Uuid::new_v4(), plan, outputs: vec![FileRef::within(root, path)], aids })
 }
 
 /// Makes all proofs in one decode; answers what each came to, and its processor time.

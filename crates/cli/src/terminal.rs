@@ -64,14 +64,14 @@ pub(crate) fn file_ref(path: &Path) -> Result<FileRef, Problem> {
     })?;
     let path = StoragePath::from_bytes(name.as_bytes())
         .map_err(|error| Problem::new(ProblemKind::Invalid, what(), error.to_string()))?;
-    Ok(FileRef { root: root.to_owned(), path })
+    Ok(FileRef::within(root.to_owned(), path))
 }
 
 /// A file of this machine as a source; with a rate, together with the images that follow it by number.
 pub(crate) fn source_ref(path: &Path, rate: Option<Rational>) -> Result<SourceRef, Problem> {
     let file = file_ref(path)?;
     let Some(rate) = rate else { return Ok(SourceRef::of(file)) };
-    let folder = Path::new(&file.root);
+    let folder = file.folder().map_err(|error| Problem::from_io("the folder could not be opened", &error))?;
     let is_there = |number: u32| {
         let name = image_name(file.path.name_bytes(), number.into());
         name.is_some_and(|name| folder.join(OsStr::from_bytes(&name)).is_file())

@@ -53,7 +53,7 @@ fn presets_are_listed_and_their_documents_are_presets() {
 fn presets_of_the_house_are_known_by_id_and_reports_name_the_file_that_is_there() {
     let folder = tempfile::tempdir().unwrap();
     let own =
-        Preset { id: "house-web".to_owned(), name_pattern: "{source} 100% {preset}".to_owned(), ..builtin_presets().remove(0) };
+        Preset { id: "house-web".to_owned(), name_pattern: "<name> 100% <preset>".to_owned(), ..builtin_presets().remove(0) };
     std::fs::create_dir_all(folder.path().join("state/presets")).unwrap();
     std::fs::write(folder.path().join("state/presets/house-web.json"), serde_json::to_string(&own).unwrap()).unwrap();
     let state = folder.path().join("state").display().to_string();

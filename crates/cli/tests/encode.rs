@@ -67,9 +67,11 @@ fn ten_bit_422_in_mov_keeps_its_own_headers() {
 
 /// The first picture of a file as an image, written by the engine.
 fn still(file: &Path, image: &Path) {
-    let reference = |path: &Path| FileRef {
-        root: path.parent().unwrap().display().to_string(),
-        path: path.file_name().unwrap().to_str().unwrap().parse().unwrap(),
+    let reference = |path: &Path| {
+        FileRef::within(
+            path.parent().unwrap().display().to_string(),
+            path.file_name().unwrap().to_str().unwrap().parse().unwrap(),
+        )
     };
     let source = SourceRef::of(reference(file));
     let wish =

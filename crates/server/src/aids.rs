@@ -49,5 +49,5 @@ async fn bring(app: &App, kind: AidKind, name: &str) -> Result<FileRef, Problem>
         };
         written.await.map_err(|error| Problem::from_io(what(), &error))?;
     }
-    Ok(FileRef { root: app.cache.display().to_string(), path })
+    Ok(FileRef::within(app.cache.display().to_string(), path))
 }

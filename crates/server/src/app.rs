@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use beryl_store::Database;
-use beryl_worker::Engine;
+use beryl_worker::{Engine, KnownStorages};
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
@@ -12,6 +12,7 @@ use crate::clock::HouseClock;
 use crate::door::Door;
 use crate::events::{Change, Hub};
 use crate::forecasts::Forecasts;
+use crate::pictures::PictureTurns;
 use crate::proving::Proving;
 use crate::scheduler::Slots;
 use crate::stills::StillPool;
@@ -42,8 +43,11 @@ pub(crate) struct App {
     pub(crate) viewings: Copies,
     pub(crate) proving: Proving,
     pub(crate) stills: StillPool,
+    pub(crate) pictures: PictureTurns,
     /// To the files of storages.
     pub(crate) door: Door,
+    /// Where storages are, for engines.
+    pub(crate) storages: KnownStorages,
     pub(crate) cache: PathBuf,
     /// Where the presets of the house stand for the command line.
     pub(crate) house_presets: PathBuf,

@@ -17,6 +17,9 @@ use crate::events::Change;
 /// What proofs may weigh together.
 const MOST_OF_PROOFS: ByteSize = ByteSize(20_000_000_000);
 
+/// What small pictures may weigh together: a few hundred thousand of them.
+pub(crate) const MOST_OF_PICTURES: ByteSize = ByteSize(2_000_000_000);
+
 /// The file of a proof in the cache.
 pub(crate) fn proof_name(proof: &Proof) -> StoragePath {
     format!("proof-{}.{}", proof.id, proof.plan.container.extension()).parse().unwrap_or_default()
@@ -83,6 +86,26 @@ pub(crate) async fn limit_proofs(app: &App) -> Result<(), StoreError> {
     Ok(())
 }
 
+/// Removes the oldest small pictures until all together weigh no more than is kept of them: they are made again when
+/// somebody looks.
+pub(crate) fn limit_pictures(cache: &Path, most: ByteSize) {
+    let is_picture = |(name, _): &(String, u64)| name.starts_with("thumbnail-") || name.starts_with("peek-");
+    let changed = |name: &str| std::fs::metadata(cache.join(name)).and_then(|metadata| metadata.modified()).ok();
+    let mut pictures: Vec<_> =
+        files(cache).into_iter().filter(is_picture).map(|(name, size)| (changed(&name), name, size)).collect();
+    pictures.sort();
+    let mut whole: u64 = pictures.iter().map(|(_, _, size)| size).sum();
+    for (_, name, size) in pictures {
+        if whole <= most.0 {
+            return;
+        }
+        match std::fs::remove_file(cache.join(&name)) {
+            Ok(()) => whole -= size,
+            Err(error) => tracing::debug!(%error, name, "a small picture stays"),
+        }
+    }
+}
+
 /// Names of the files in the cache, and their bytes.
 fn files(cache: &Path) -> Vec<(String, u64)> {
     let entries = std::fs::read_dir(cache).into_iter().flatten().flatten();
@@ -96,4 +119,35 @@ fn files(cache: &Path) -> Vec<(String, u64)> {
 /// The id that a name goes on with.
 fn id_of(rest: &str) -> Option<Uuid> {
     rest.get(..36)?.parse().ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, SystemTime};
+
+    use super::*;
+
+    #[test]
+    fn the_oldest_small_pictures_go_and_nothing_else_does() {
+        let cache = tempfile::tempdir().expect("a folder");
+        let now = SystemTime::now();
+        for (age, name) in
+            [(5, "thumbnail-a.jpg"), (4, "peek-b.jpg"), (9, "proof-c.mp4"), (3, "peek-d.jpg"), (1, "thumbnail-e.jpg")]
+        {
+            let file = std::fs::File::create(cache.path().join(name)).expect("a file");
+            file.set_len(100).expect("a size");
+            file.set_modified(now - Duration::from_secs(age * 60)).expect("a time");
+        }
+        let left = || {
+            let mut names: Vec<String> = files(cache.path()).into_iter().map(|(name, _)| name).collect();
+            names.sort();
+            names
+        };
+        limit_pictures(cache.path(), ByteSize(400));
+        assert_eq!(left().len(), 5, "there was room for all");
+        limit_pictures(cache.path(), ByteSize(250));
+        assert_eq!(left(), ["peek-d.jpg", "proof-c.mp4", "thumbnail-e.jpg"]);
+        limit_pictures(cache.path(), ByteSize(0));
+        assert_eq!(left(), ["proof-c.mp4"]);
+    }
 }

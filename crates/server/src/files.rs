@@ -9,7 +9,7 @@ use beryl_core::flow::watch::Stamp;
 use beryl_core::formats::media_types::{image_name, image_number, looks_like_media, looks_like_sequence_image};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{FileRef, Sequence, SourceRef};
+use beryl_core::protocol::{FileRef, Root, Sequence, SourceRef};
 use beryl_core::time::Rational;
 use beryl_core::units::ByteSize;
 use beryl_store::sources::{Knowledge, Source};
@@ -110,7 +110,7 @@ pub(crate) fn last_change(storage: &Storage, path: &StoragePath) -> Option<std::
 }
 
 pub(crate) fn file_ref(storage: &Storage, path: &StoragePath) -> FileRef {
-    FileRef { root: storage.root.clone(), path: path.clone() }
+    FileRef { root: Root::Storage(storage.named()), path: path.clone() }
 }
 
 pub(crate) fn source_ref(storage: &Storage, source: &Source) -> SourceRef {
@@ -166,6 +166,12 @@ pub(crate) fn list(storage: &Storage, path: &StoragePath) -> Result<Vec<Entry>, 
 
 fn stamp(metadata: &Metadata) -> Stamp {
     Stamp { size: ByteSize(metadata.len()), modified: modified(metadata) }
+}
+
+/// Size and time of a file.
+pub(crate) fn stamp_of(storage: &Storage, path: &StoragePath) -> Result<Stamp, Problem> {
+    let found = open_storage(storage)?.metadata(system_path(path));
+    found.map(|metadata| stamp(&metadata)).map_err(|error| Problem::from_io(format!("{} could not be read", path.name()), &error))
 }
 
 fn modified(metadata: &Metadata) -> i64 {

@@ -1,7 +1,6 @@
 //! What is expected of cells, remembered by value: a plan is a pure function, and sheets of thousands
 //! of cells are asked for again and again.
 
-use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use beryl_core::after::forecast::{Forecast, forecast};
@@ -13,6 +12,7 @@ use beryl_store::sources::Known;
 use beryl_store::{Database, StoreError};
 use beryl_worker::NameParts;
 use chrono::NaiveDate;
+use foldhash::{HashMap, HashMapExt, HashSet};
 use uuid::Uuid;
 
 use crate::outputs::Wish;
@@ -93,7 +93,7 @@ struct Kept {
     overrides: PresetPatch,
     name: Option<NameParts>,
     named_by: NamedBy,
-    outlook: CellOutlook,
+    outlook: Arc<CellOutlook>,
 }
 
 /// What gives an output its name, beside its plan.
@@ -103,6 +103,7 @@ struct NamedBy {
     folder: String,
     destination: Option<(Uuid, StoragePath)>,
     counter: u32,
+    sheet: String,
     date: NaiveDate,
 }
 
@@ -113,6 +114,7 @@ impl NamedBy {
             folder: wish.folder.to_owned(),
             destination: wish.destination.clone(),
             counter: wish.counter,
+            sheet: wish.sheet.to_owned(),
             date: wish.date,
         }
     }
@@ -121,6 +123,7 @@ impl NamedBy {
         self.pattern == wish.name_pattern
             && self.folder == wish.folder
             && self.destination == wish.destination
+            && self.sheet == wish.sheet
             && (self.counter, self.date) == (wish.counter, wish.date)
     }
 }
@@ -178,7 +181,7 @@ impl Forecasts {
     }
 
     /// The outlooks of a row's cells.
-    pub(crate) fn of_row(&self, source: Uuid, known: &Arc<Known>, cells: &[Asked<'_>]) -> Vec<CellOutlook> {
+    pub(crate) fn of_row(&self, source: Uuid, known: &Arc<Known>, cells: &[Asked<'_>]) -> Vec<Arc<CellOutlook>> {
         let mut rows = self.rows.lock().unwrap_or_else(PoisonError::into_inner);
         if rows.len() > MOST_ROWS {
             rows.clear();
@@ -190,15 +193,15 @@ impl Forecasts {
         cells.iter().map(|asked| self.outlook(row, asked)).collect()
     }
 
-    fn outlook(&self, row: &mut Row, asked: &Asked<'_>) -> CellOutlook {
+    fn outlook(&self, row: &mut Row, asked: &Asked<'_>) -> Arc<CellOutlook> {
         let Asked { column, preset, wish } = asked;
         let is_same = |kept: &&mut Kept| kept.preset == **preset && kept.overrides == *wish.overrides;
         if let Some(kept) = row.cells.get_mut(column).filter(is_same) {
             if !kept.named_by.is_of(wish) {
                 kept.named_by = NamedBy::of(wish);
-                kept.outlook.place = place_of(wish, kept.name.as_ref());
+                Arc::make_mut(&mut kept.outlook).place = place_of(wish, kept.name.as_ref());
             }
-            return kept.outlook.clone();
+            return Arc::clone(&kept.outlook);
         }
         let Known { reading, samples } = &*row.known;
         let planned = plan(reading, preset, wish.overrides);
@@ -207,13 +210,13 @@ impl Forecasts {
             let mut kept = self.settings.lock().unwrap_or_else(PoisonError::into_inner);
             kept.shared(preset.settings())
         });
-        let outlook = CellOutlook {
+        let outlook = Arc::new(CellOutlook {
             place: place_of(wish, name.as_ref()),
             forecast: planned.map(|plan| forecast(&plan, &reading.facts, samples)).map_err(|error| error.to_string()),
             settings,
-        };
+        });
         let (preset, overrides) = (Arc::clone(preset), wish.overrides.clone());
-        let kept = Kept { preset, overrides, name, named_by: NamedBy::of(wish), outlook: outlook.clone() };
+        let kept = Kept { preset, overrides, name, named_by: NamedBy::of(wish), outlook: Arc::clone(&outlook) };
         row.cells.insert(*column, kept);
         outlook
     }

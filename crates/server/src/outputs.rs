@@ -29,6 +29,8 @@ pub(crate) struct Wish<'a> {
     pub(crate) clash: ClashRule,
     /// The place of the source among its like, from 1.
     pub(crate) counter: u32,
+    /// The name of the sheet or of the watch folder.
+    pub(crate) sheet: &'a str,
     /// The day of the run in the house's time zone.
     pub(crate) date: NaiveDate,
 }
@@ -54,7 +56,16 @@ impl Wish<'_> {
 
     /// The name that an output gets, without number and ending.
     pub(crate) fn name(&self, output: &NameParts) -> Result<String, Problem> {
-        let source = NamedSource { stem: self.source.stem(), folder: self.folder, date: self.date, counter: self.counter };
+        let facts = reading_of(self.source).ok().map(|reading| &reading.facts);
+        let source = NamedSource {
+            stem: self.source.stem(),
+            folder: self.folder,
+            date: self.date,
+            counter: self.counter,
+            reel: facts.and_then(|facts| facts.reel.as_deref()),
+            timecode: facts.and_then(|facts| facts.timecode.as_deref()),
+            sheet: Some(self.sheet),
+        };
         output.name(self.name_pattern, &source)
     }
 

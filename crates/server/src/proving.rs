@@ -183,7 +183,7 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
         };
         let path = temporary_in_cache(&proof.id);
         drop(remove_temporary(&app.cache, &path));
-        let outputs = vec![FileRef { root: root.clone(), path }];
+        let outputs = vec![FileRef::within(root.clone(), path)];
         runs.push(EncodeRun { id: proof.id, plan: proof.plan.clone(), outputs, aids });
     }
     if runs.is_empty() {
@@ -264,9 +264,9 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
         steps: picture.steps.clone(),
         aids: aids_for(app, &picture.steps).await?,
     };
-    let output = FileRef { root: root.clone(), path: temporary.clone() };
+    let output = FileRef::within(root.clone(), temporary.clone());
     let wanted = PairFilm { seen: picture.seen_steps(), width, height, output };
-    let made = SourceRef::of(FileRef { root, path: file });
+    let made = SourceRef::of(FileRef::within(root, file));
     let length = proof.plan.known_duration().to_f64().max(0.04);
     let compared = app
         .engine

@@ -4,7 +4,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{FileRef, ShownField, Still};
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
 use beryl_store::StoreError;
@@ -16,12 +15,11 @@ use uuid::Uuid;
 use crate::app::{App, ending};
 use crate::events::Change;
 use crate::files::source_ref;
+use crate::pictures;
 use crate::views::SourceRow;
 
 /// Sources read at the same time.
 const TOGETHER: usize = 2;
-/// Columns of a thumbnail: twice what the sheet shows, for dense screens.
-const THUMBNAIL_WIDTH: u32 = 224;
 
 /// Reads sources as they come until the server ends.
 pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
@@ -65,21 +63,7 @@ pub(crate) async fn read_source(app: &App, source: &Source) -> Result<Result<Rea
     let outcome = app.engine.probe(&reference).await;
     let has_thumbnail = match &outcome {
         Ok(reading) if reading.facts.picture().is_some() => {
-            let output = FileRef { root: app.cache.display().to_string(), path: thumbnail_name(source.id) };
-            app.engine
-                .still(
-                    &reference,
-                    Still {
-                        at: thumbnail_moment(reading),
-                        width: THUMBNAIL_WIDTH,
-                        field: ShownField::Both,
-                        shape: None,
-                        scope: None,
-                        output,
-                    },
-                )
-                .await
-                .is_ok()
+            pictures::make(app, &reference, &[thumbnail_moment(reading)], &thumbnail_name(source.id)).await.is_ok()
         }
         Ok(_) | Err(_) => false,
     };
@@ -97,7 +81,7 @@ pub(crate) async fn tell_source(app: &App, id: Uuid) -> Result<(), StoreError> {
 }
 
 /// A third into the source: beginnings are often black.
-fn thumbnail_moment(reading: &Reading) -> Rational {
+pub(crate) fn thumbnail_moment(reading: &Reading) -> Rational {
     reading.facts.duration.map_or(Rational::ZERO, |duration| duration * Rational::constant(1, 3))
 }
 

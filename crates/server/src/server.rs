@@ -9,7 +9,7 @@ use std::sync::Arc;
 use axum::serve::Listener;
 use beryl_core::problem::Problem;
 use beryl_store::{Database, StoreError};
-use beryl_worker::Engine;
+use beryl_worker::{Engine, KnownStorages};
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::{Notify, watch};
@@ -19,13 +19,14 @@ use crate::clock::HouseClock;
 use crate::door::Door;
 use crate::events::Hub;
 use crate::forecasts::Forecasts;
+use crate::pictures::PictureTurns;
 use crate::proving::Proving;
 use crate::scheduler::Slots;
 use crate::stills::StillPool;
 use crate::turns::Turns;
 use crate::viewing::Copies;
 use crate::watching::Channels;
-use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, upkeep, watching};
+use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, storages, upkeep, watching};
 
 /// How the server is to be run.
 #[derive(Debug, Clone)]
@@ -141,7 +142,8 @@ impl Server {
         }
         let scratch = own_folder(scratch)?;
         let presets = own_folder(config.state.join("presets"))?;
-        let engine = Engine::locate_working_in(scratch.clone())?;
+        let known_storages = KnownStorages::default();
+        let engine = Engine::locate_working_in(scratch.clone(), &known_storages)?;
         let listening =
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
@@ -160,7 +162,9 @@ impl Server {
             viewings: Copies::default(),
             proving: Proving::default(),
             stills: StillPool::default(),
+            pictures: PictureTurns::default(),
             door: Door::default(),
+            storages: known_storages,
             own_folders: vec![cache.clone(), scratch, config.state.join("database"), presets.clone()],
             house_presets: presets,
             cache,
@@ -168,12 +172,20 @@ impl Server {
         if let Err(error) = cache::clear_strays(&app).await {
             tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");
         }
+        storages::tell(&app).await?;
         house_presets::write(&app).await;
         if let Err(error) = app.database.clear_answers().await {
             tracing::warn!(%error, "old answers could not be cleared away");
         }
         let (stop, stopped) = watch::channel(false);
+        let marking = Arc::clone(&app);
         let mut tasks = vec![
+            // A share that does not answer keeps nobody waiting.
+            tokio::spawn(async move {
+                if let Err(error) = storages::mark_those_without(&marking).await {
+                    tracing::warn!(%error, "storages could not be marked");
+                }
+            }),
             tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(scanner::run(Arc::clone(&app), stopped.clone())),
             tokio::spawn(proving::run(Arc::clone(&app), stopped.clone())),

@@ -34,7 +34,7 @@ impl StillPool {
         let turn = self.turn(source);
         let mut open = turn.lock().await;
         if open.as_ref().is_none_or(|open| !open.is_open()) {
-            *open = Some(engine.stills(source, &still.output.root).await?);
+            *open = Some(engine.stills_beside(source, &still.output).await?);
         }
         let Some(stills) = open.as_mut() else { return Ok(()) };
         let outcome = stills.write(still).await;

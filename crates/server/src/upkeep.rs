@@ -7,6 +7,7 @@ use tokio::sync::watch;
 
 use crate::api::clear_abandoned;
 use crate::app::{App, ending};
+use crate::cache::{MOST_OF_PICTURES, limit_pictures};
 
 /// How often it is looked after.
 const EVERY: Duration = Duration::from_secs(24 * 3600);
@@ -22,6 +23,9 @@ pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
             () = ending(&mut stopped) => return,
         }
         clear_abandoned(&app).await;
+        let cache = app.cache.clone();
+        // It may have been ended with the server.
+        drop(tokio::task::spawn_blocking(move || limit_pictures(&cache, MOST_OF_PICTURES)).await);
         match app.database.clear_attempts(ATTEMPTS_KEPT_DAYS).await {
             Ok(0) => {}
             Ok(cleared) => tracing::info!(cleared, "old attempts of ended runs were forgotten"),

@@ -5,7 +5,9 @@ use std::time::{Duration, Instant};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use beryl_core::preset::builtin;
-use beryl_ui_tests::{Application, Outcome, make_clips};
+use beryl_core::protocol::{FileRef, SourceRef};
+use beryl_ui_tests::{Application, Outcome, make_clips, names_in};
+use beryl_worker::Engine;
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -167,8 +169,7 @@ async fn files_come_in_pieces_that_can_be_resumed_and_never_replace_others() -> 
     // Given up, it leaves nothing.
     assert_eq!(client.delete(&url).send().await?.status(), StatusCode::NO_CONTENT);
     assert_eq!(client.head(&url).send().await?.status(), StatusCode::NOT_FOUND);
-    let left: Vec<_> = std::fs::read_dir(&root)?.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
-    assert_eq!(left, ["card"]);
+    assert_eq!(names_in(&root)?, ["card"]);
     Ok(())
 }
 
@@ -219,16 +220,7 @@ async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<
     let viewing = application.call(Method::POST, &format!("/api/runs/{}/viewing", text(&run["id"])), None).await?;
     assert_eq!((&viewing["state"], &viewing["is_copy"]), (&json!("ready"), &json!(false)));
     let path = format!("/api/sources/{source}/viewing");
-    let began = Instant::now();
-    let ready = loop {
-        let viewing = application.call(Method::POST, &path, None).await?;
-        if viewing["state"] == "ready" {
-            break viewing;
-        }
-        assert_eq!(viewing["state"], "making", "{viewing}");
-        assert!(began.elapsed() < Duration::from_secs(60), "{viewing}");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    };
+    let ready = copy_of(&application, &path).await?;
     assert_eq!(ready["is_copy"], true);
     let copy = client.get(format!("{address}{}", text(&ready["url"]))).send().await?;
     assert_eq!(copy.headers()["content-type"], "video/mp4");
@@ -239,6 +231,65 @@ async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<
     let night = application.call(Method::GET, "/api/night", None).await?;
     assert_eq!(night["jobs"], json!([]));
     assert_eq!(night["all_done_in"], Value::Null);
+    Ok(())
+}
+
+/// The address of a viewing copy, once it is made.
+async fn copy_of(application: &Application, path: &str) -> Outcome<Value> {
+    let began = Instant::now();
+    loop {
+        let viewing = application.call(Method::POST, path, None).await?;
+        if viewing["state"] == "ready" {
+            return Ok(viewing);
+        }
+        assert_eq!(viewing["state"], "making", "{viewing}");
+        assert!(began.elapsed() < Duration::from_secs(60), "{viewing}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn any_stream_of_sound_is_heard_and_files_are_seen_before_they_are_sources() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, _) = made(&application, "interview_odile_en-fr.mkv", "review-small").await?;
+    let (address, client) = (application.address(), Client::new());
+    let path = format!("/api/sources/{source}/viewing");
+    let refused = application.call(Method::POST, &format!("{path}?sound=0"), None).await.err().ok_or("a picture was heard")?;
+    assert!(refused.to_string().contains("stream 1 of interview_odile_en-fr.mkv is no sound"), "{refused}");
+    let mut heard = Vec::new();
+    for stream in [2, 1] {
+        let ready = copy_of(&application, &format!("{path}?sound={stream}")).await?;
+        assert_eq!(ready["is_copy"], true, "browsers would play the first: {ready}");
+        let bytes = client.get(format!("{address}{}", text(&ready["url"]))).send().await?.error_for_status()?.bytes().await?;
+        let folder = tempfile::tempdir()?;
+        std::fs::write(folder.path().join("copy.mp4"), &bytes)?;
+        let file = FileRef::within(folder.path().display().to_string(), "copy.mp4".parse()?);
+        let reading = Engine::locate()?.probe(&SourceRef::of(file)).await?;
+        heard.extend(reading.facts.sounds().map(|(stream, _)| stream.language.clone()));
+    }
+    assert_eq!(heard.iter().map(Option::as_deref).collect::<Vec<_>>(), [Some("fra"), Some("eng")]);
+
+    // A file that is no source yet has a picture; one that is no media has none, and says so.
+    let storages = application.call(Method::GET, "/api/storages", None).await?;
+    let picture = format!("{address}/api/storages/{}/entries/picture", text(&storages[0]["id"]));
+    let media = application.folder("media")?;
+    make_clips(&media, &["openday-94_tape-2.mov"], 1)?;
+    let fresh = client.get(format!("{picture}?path=openday-94_tape-2.mov")).send().await?.error_for_status()?;
+    assert_eq!(fresh.headers()["content-type"], "image/jpeg");
+    let fresh = fresh.bytes().await?;
+    assert!(fresh.starts_with(&[0xFF, 0xD8]) && fresh.len() > 1000, "{}", fresh.len());
+    std::fs::write(media.join("notes.mov"), "no film")?;
+    for (path, status) in [("notes.mov", 422), ("gone.mov", 404), ("../x.mov", 422)] {
+        let refused = client.get(format!("{picture}?path={path}")).send().await?;
+        assert_eq!(refused.status(), status, "{path}");
+    }
+    // Thrown out of the cache, the picture of a source is made again when somebody looks.
+    let cache = application.folder("cache")?;
+    let thumbnail = cache.join(format!("thumbnail-{source}.jpg"));
+    let before = std::fs::read(&thumbnail)?;
+    std::fs::remove_file(&thumbnail)?;
+    let again = client.get(format!("{address}/api/sources/{source}/thumbnail")).send().await?.error_for_status()?.bytes().await?;
+    assert!(before == again, "it is the same picture");
     Ok(())
 }
 
@@ -383,7 +434,7 @@ async fn tables_are_checked_kept_and_used_by_name_and_samples_sharpen_the_foreca
     let sheet = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Looks" }))).await?["id"]);
     let sources = json!({ "storage": storage, "paths": [""] });
     application.call(Method::POST, &format!("/api/sheets/{sheet}/sources"), Some(sources)).await?;
-    let column = json!({ "preset": builtin("review-small"), "storage": null, "folder": "", "name_pattern": "{source}_made", "clash": "number" });
+    let column = json!({ "preset": builtin("review-small"), "storage": null, "folder": "", "name_pattern": "<name>_made", "clash": "number" });
     application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(column)).await?;
     let view = application.settled_sheet(&sheet).await?;
     let (source, deliverable) = (text(&view["sources"][0]["id"]), text(&view["deliverables"][0]["id"]));

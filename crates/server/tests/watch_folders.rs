@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use beryl_core::preset::builtin;
-use beryl_ui_tests::{Application, Outcome, make_clips};
+use beryl_ui_tests::{Application, Outcome, make_clips, names_in};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -56,15 +56,6 @@ async fn wait_for(application: &Application, id: &str, state: &str, names: &[&st
     files_once(application, id, state, |now| now.iter().map(|(name, _)| name.as_str()).eq(names.iter().copied())).await
 }
 
-fn listing(folder: &Path) -> Outcome<Vec<String>> {
-    let mut names = Vec::new();
-    for entry in std::fs::read_dir(folder)? {
-        names.push(entry?.file_name().to_string_lossy().into_owned());
-    }
-    names.sort();
-    Ok(names)
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn files_flow_from_arriving_to_out_once_and_outputs_never_come_back() -> Outcome<()> {
     let application = Application::start().await?;
@@ -102,7 +93,7 @@ async fn files_flow_from_arriving_to_out_once_and_outputs_never_come_back() -> O
     assert!(out.iter().all(|(_, reason)| reason.starts_with("Its outputs are made.")), "{out:?}");
     let nested = out.iter().find(|(name, _)| name.starts_with("card/")).ok_or("the card was not taken")?;
     let made = root.join("in/made").join(Path::new(&nested.0).parent().ok_or("no folder")?);
-    assert_eq!(listing(&made)?.len(), 2, "outputs of a nested file lie in the same folders: {:?}", listing(&made)?);
+    assert_eq!(names_in(&made)?.len(), 2, "outputs of a nested file lie in the same folders: {:?}", names_in(&made)?);
 
     // What was made lies in the watched tree and is no source.
     let runs = application.call(Method::GET, "/api/queue", None).await?["items"].as_array().map_or(0, Vec::len);
@@ -201,7 +192,7 @@ async fn outputs_are_known_for_what_they_are_on_whatever_way_they_come_back() ->
     own(1).await?;
 
     // Under another name, and in a folder of its own: the same file.
-    let made = listing(&root.join("made"))?;
+    let made = names_in(&root.join("made"))?;
     std::fs::create_dir_all(arriving.join("again"))?;
     std::fs::hard_link(root.join("made").join(&made[0]), arriving.join("again/other-name.mp4"))?;
     own(2).await?;

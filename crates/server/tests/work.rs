@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use beryl_core::preset::builtin;
-use beryl_ui_tests::{Application, Outcome, make_clips};
+use beryl_ui_tests::{Application, Outcome, make_clips, names_in};
 use futures::StreamExt;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -175,7 +175,7 @@ async fn outputs_that_would_get_one_name_are_told_of_before_they_are_made() -> O
     let night = Night::begin("glaze-db_screen.mp4", 1, &["review-small"], "replace").await?;
     let column = json!({
         "preset": builtin("screen-page"), "storage": night.destination, "folder": "made", "clash": "replace",
-        "name_pattern": "{source}_review-small",
+        "name_pattern": "<name>_review-small",
     });
     night.post("deliverables", column).await?;
     let sheet = night.application.call(Method::GET, &night.path, None).await?;
@@ -195,8 +195,8 @@ async fn a_file_that_is_not_as_planned_waits_is_looked_at_and_released_or_discar
     night.wait_for_state("done").await?;
     let whole = std::fs::read(night.out.join("made").join(&night.made()[0]))?;
     let media = night.application.folder("media")?;
-    for entry in std::fs::read_dir(&media)? {
-        std::fs::remove_file(entry?.path())?;
+    for name in names_in(&media)? {
+        std::fs::remove_file(media.join(name))?;
     }
     std::fs::write(media.join("cut.mp4"), &whole[..whole.len() * 8 / 11])?;
     let sheet = night.add_sheet(&["review-small", "screen-page"], "cut", "number").await?;
@@ -232,10 +232,7 @@ async fn a_file_that_is_not_as_planned_waits_is_looked_at_and_released_or_discar
     let released =
         runs.iter().find(|run| run["released_because"] == "the client wants what there is").ok_or("none was released")?;
     assert_eq!(released["state"], "done");
-    let left: Vec<String> = std::fs::read_dir(&folder)?
-        .map(|entry| entry.map(|entry| entry.file_name().to_string_lossy().into_owned()))
-        .collect::<Result<_, _>>()?;
-    assert_eq!(left, [text(&released["path"]).rsplit('/').next().unwrap_or_default()]);
+    assert_eq!(names_in(&folder)?, [text(&released["path"]).rsplit('/').next().unwrap_or_default()]);
     Ok(())
 }
 
@@ -246,7 +243,8 @@ async fn a_source_is_never_replaced_nor_is_what_beryl_did_not_make() -> Outcome<
     let before = std::fs::read(media.join("glaze-db_screen.mp4"))?;
     let call = async |path: &str, body: Value| night.application.call(Method::POST, path, Some(body)).await;
     // A column that names its outputs like their sources and replaces what is there.
-    let body = json!({ "preset": builtin("review-small"), "storage": null, "folder": "", "name_pattern": "{source}", "clash": "replace" });
+    let body =
+        json!({ "preset": builtin("review-small"), "storage": null, "folder": "", "name_pattern": "<name>", "clash": "replace" });
     call(&format!("{}/deliverables", night.path), body).await?;
     night.wait(|cells| cells.iter().all(|cell| cell["forecast"].is_u64())).await?;
     night.post("run", json!({})).await?;

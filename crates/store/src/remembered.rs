@@ -1,9 +1,9 @@
 //! Values that were made of rows, remembered: a sheet asks for thousands of them again and again, and they seldom
 //! change.
 
-use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use foldhash::{HashMap, HashMapExt};
 use uuid::Uuid;
 
 /// Bytes of rows whose values are remembered, of one kind; beyond that all are forgotten.

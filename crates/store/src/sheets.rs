@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use beryl_core::flow::run::{ClashRule, RunState};
+use beryl_core::naming::in_tokens;
 use beryl_core::patch::Patch;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetPatch};
@@ -102,7 +103,7 @@ fn deliverable(row: &MySqlRow) -> Result<Deliverable, sqlx::Error> {
         preset: json::value(row.try_get("preset")?)?,
         storage: row.try_get("storage_id")?,
         folder: stored_path(row, "folder")?,
-        name_pattern: row.try_get("name_pattern")?,
+        name_pattern: in_tokens(row.try_get("name_pattern")?),
         clash: clash_rule(row.try_get("clash")?)?,
     })
 }
@@ -126,15 +127,14 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn sheets(&self) -> Result<Vec<SheetSummary>, StoreError> {
-        let rows = sqlx::query(
+        let heads = sqlx::query(
             "SELECT sheets.id, sheets.name, sheets.created, \
              (SELECT COUNT(*) FROM sheet_sources WHERE sheet_id = sheets.id AND NOT removed) AS sources, \
              (SELECT COUNT(*) FROM deliverables WHERE sheet_id = sheets.id AND NOT removed) AS deliverables \
              FROM sheets WHERE NOT removed ORDER BY created DESC",
         )
-        .fetch_all(&self.pool)
-        .await?;
-        let mut states = self.sheet_states().await?;
+        .fetch_all(&self.pool);
+        let (rows, mut states) = tokio::try_join!(async { heads.await.map_err(StoreError::from) }, self.sheet_states())?;
         let mut summary = |row: &MySqlRow| {
             let id: Uuid = row.try_get("id")?;
             let mut states = states.remove(&id).unwrap_or_default();
@@ -150,19 +150,24 @@ impl Database {
         Ok(rows.iter().map(&mut summary).collect::<Result<_, _>>()?)
     }
 
-    /// For each sheet, how many cells are in which state, by the newest run of each.
+    /// For each sheet, how many cells are in which state, by the newest run of each. Only where rows or columns were taken out
+    /// is it asked of every cell whether it is still there.
     async fn sheet_states(&self) -> Result<HashMap<Uuid, HashMap<RunState, i64>>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM sheets \
-             STRAIGHT_JOIN runs FORCE INDEX (latest_of_cell) ON runs.sheet_id = sheets.id AND runs.is_latest = 1 \
-             WHERE NOT sheets.removed AND runs.deliverable_id NOT IN (SELECT id FROM deliverables WHERE removed) \
+        const FROM: &str = "SELECT runs.sheet_id, runs.state, COUNT(*) AS cells FROM sheets \
+             STRAIGHT_JOIN runs FORCE INDEX (latest_of_cell) ON runs.sheet_id = sheets.id AND runs.is_latest = 1 WHERE NOT sheets.removed";
+        const LESS: &str = "sheets.id IN (SELECT sheet_id FROM deliverables WHERE removed UNION SELECT sheet_id FROM sheet_sources WHERE removed)";
+        let whole = format!("{FROM} AND NOT {LESS} GROUP BY runs.sheet_id, runs.state");
+        let less = format!(
+            "{FROM} AND {LESS} AND runs.deliverable_id NOT IN (SELECT id FROM deliverables WHERE removed) \
              AND (runs.sheet_id, runs.source_id) NOT IN (SELECT sheet_id, source_id FROM sheet_sources WHERE removed) \
-             GROUP BY runs.sheet_id, runs.state",
-        )
-        .fetch_all(&self.pool)
-        .await?;
+             GROUP BY runs.sheet_id, runs.state"
+        );
+        let (whole, less) = tokio::try_join!(
+            sqlx::query(AssertSqlSafe(whole)).fetch_all(&self.pool),
+            sqlx::query(AssertSqlSafe(less)).fetch_all(&self.pool)
+        )?;
         let mut states: HashMap<Uuid, HashMap<RunState, i64>> = HashMap::new();
-        for row in &rows {
+        for row in whole.iter().chain(&less) {
             let word: String = row.try_get("state")?;
             if let Some(state) = RunState::from_word(&word) {
                 states.entry(row.try_get("sheet_id")?).or_default().insert(state, row.try_get("cells")?);

@@ -121,7 +121,7 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where the database does not answer.
     pub async fn watch_folders(&self) -> Result<Vec<WatchFolder>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM watch_folders ORDER BY name, id").fetch_all(&self.pool).await?;
+        let rows = sqlx::query("SELECT * FROM watch_folders WHERE NOT removed ORDER BY name, id").fetch_all(&self.pool).await?;
         Ok(rows.iter().map(watch_folder).collect::<Result<_, _>>()?)
     }
 
@@ -130,7 +130,8 @@ impl Database {
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
     pub async fn watch_folder(&self, id: Uuid) -> Result<WatchFolder, StoreError> {
-        let row = sqlx::query("SELECT * FROM watch_folders WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        let row =
+            sqlx::query("SELECT * FROM watch_folders WHERE id = ? AND NOT removed").bind(id).fetch_optional(&self.pool).await?;
         Ok(watch_folder(&row.ok_or(StoreError::NotFound("watch folder"))?)?)
     }
 
@@ -181,13 +182,18 @@ impl Database {
         Ok(())
     }
 
-    /// Forgets a watch folder and its files' states; what was made stays.
+    /// Puts a watch folder away, switched off, or brings it back; what is known of its files stays.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] where there is none with this id.
-    pub async fn remove_watch_folder(&self, id: Uuid) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM watch_folders WHERE id = ?").bind(id).execute(&self.pool).await?;
-        if removed.rows_affected() == 0 { Err(StoreError::NotFound("watch folder")) } else { Ok(()) }
+    pub async fn set_watch_folder_removed(&self, id: Uuid, removed: bool) -> Result<(), StoreError> {
+        let changed = sqlx::query("UPDATE watch_folders SET removed = ?, is_on = FALSE WHERE id = ? AND removed <> ?")
+            .bind(removed)
+            .bind(id)
+            .bind(removed)
+            .execute(&self.pool)
+            .await?;
+        if changed.rows_affected() == 0 { Err(StoreError::NotFound("watch folder")) } else { Ok(()) }
     }
 
     /// Everything that is remembered of the files in a watch folder.

@@ -181,6 +181,8 @@ async fn rows_columns_and_sheets_come_back_with_their_settings() {
         database.set_sheet_sources_removed(sheet, &[sources[1].0], false).await.unwrap();
         database.set_deliverable_removed(sheet, column.id, false).await.unwrap();
         assert_eq!(names().await, ["a.mov", "b.mov", "c.mov"]);
+        // A pattern of an earlier version comes back as it is written now.
+        let column = Deliverable { name_pattern: "<name>".to_owned(), ..column };
         assert_eq!(database.deliverables(sheet).await.unwrap(), [column]);
         assert_eq!(database.output_settings(sheet).await.unwrap(), [setting]);
         // Taken out and chosen again, a source stands at the end as a new one does.
@@ -255,8 +257,16 @@ async fn a_watched_file_is_taken_up_once_and_its_runs_are_followed() {
         let known = database.watch_files(folder.id).await.unwrap();
         assert_eq!(known.len(), 2001);
         assert!(!database.is_own_output(storage.id, &path("in/new.wav")).await.unwrap());
-        database.remove_watch_folder(folder.id).await.unwrap();
-        assert!(database.watch_files(folder.id).await.unwrap().is_empty());
+        // Removed, it is gone for everybody, and comes back switched off with all that is known of its files.
+        database.switch_watch_folder(folder.id, true).await.unwrap();
+        database.set_watch_folder_removed(folder.id, true).await.unwrap();
+        assert!(database.watch_folders().await.unwrap().is_empty());
+        assert!(matches!(database.watch_folder(folder.id).await, Err(StoreError::NotFound(_))));
+        let twice = database.set_watch_folder_removed(folder.id, true).await;
+        assert!(matches!(twice, Err(StoreError::NotFound(_))), "{twice:?}");
+        database.set_watch_folder_removed(folder.id, false).await.unwrap();
+        assert!(!database.watch_folder(folder.id).await.unwrap().is_on);
+        assert_eq!(database.watch_files(folder.id).await.unwrap().len(), 2001);
     })
     .await;
 }

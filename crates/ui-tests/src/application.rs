@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use beryl_core::storage::MARKER;
 use beryl_demo::{Clip, clips, make};
 use beryl_server::{Config, Server};
 use beryl_store::private_server::PrivateServer;
@@ -139,6 +140,18 @@ impl Application {
         let made = self.call(reqwest::Method::POST, "/api/storages", Some(json!({ "name": name, "root": folder }))).await?;
         Ok(made["id"].as_str().unwrap_or_default().to_owned())
     }
+}
+
+/// The names in a folder in their order, hidden ones too, but for the marker of a storage.
+///
+/// # Errors
+/// The folder cannot be read.
+pub fn names_in(folder: &Path) -> Outcome<Vec<String>> {
+    let names = std::fs::read_dir(folder)?.map(|entry| Ok(entry?.file_name().to_string_lossy().into_owned()));
+    let mut names: Vec<String> = names.collect::<std::io::Result<_>>()?;
+    names.retain(|name| name != MARKER);
+    names.sort();
+    Ok(names)
 }
 
 /// Makes the demo clips with these names, cut to `seconds`, in `folder`.

@@ -3,7 +3,7 @@
 mod application;
 mod browser;
 
-pub use application::{Application, make_clips};
+pub use application::{Application, make_clips, names_in};
 pub use browser::Browser;
 
 /// What helpers of tests answer.

@@ -25,7 +25,7 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
     application.call(Method::POST, &format!("/api/sheets/{sheet}/sources"), Some(sources)).await?;
     let presets = application.call(Method::GET, "/api/presets", None).await?;
     let keeper = presets.as_array().and_then(|all| all.iter().find(|one| one["preset"]["id"] == "master-keeper"));
-    let column = json!({ "preset": keeper.ok_or("no such preset")?["preset"], "storage": null, "folder": "", "name_pattern": "{source}_made", "clash": "number" });
+    let column = json!({ "preset": keeper.ok_or("no such preset")?["preset"], "storage": null, "folder": "", "name_pattern": "<name>_made", "clash": "number" });
     application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(column)).await?;
 
     let browser = Browser::open(false).await?;
@@ -96,7 +96,7 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
         .map(|entry| entry.file_name())
         .find(|name| name.to_string_lossy().contains("_made"));
     let name = made.ok_or("no file was made")?.to_string_lossy().into_owned();
-    let file = FileRef { root: media.display().to_string(), path: name.parse()? };
+    let file = FileRef::within(media.display().to_string(), name.parse()?);
     let (reading, _) = Engine::locate()?.scan(&SourceRef::of(file), false, |_| {}).await?;
     let fields = reading.findings.and_then(|findings| findings.fields).ok_or("no fields were judged")?;
     assert_eq!(fields.verdict, FieldsVerdict::Progressive, "{}", fields.words);
@@ -177,7 +177,7 @@ async fn parts_are_marked_and_pictures_cut_by_hand() -> Outcome<()> {
     let web =
         presets.as_array().and_then(|all| all.iter().find(|one| one["preset"]["id"] == "web-720")).ok_or("no such preset")?;
     let column =
-        json!({ "preset": web["preset"], "storage": null, "folder": "", "name_pattern": "{source}_made", "clash": "number" });
+        json!({ "preset": web["preset"], "storage": null, "folder": "", "name_pattern": "<name>_made", "clash": "number" });
     application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(column)).await?;
     let source = source_of(&application, &sheet).await?;
 

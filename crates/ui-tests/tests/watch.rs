@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use beryl_ui_tests::{Application, Browser, Outcome, make_clips};
+use beryl_ui_tests::{Application, Browser, Outcome, make_clips, names_in};
 use reqwest::Method;
 use serde_json::json;
 use thirtyfour::prelude::*;
@@ -55,7 +55,7 @@ async fn a_watch_folder_is_set_up_asks_about_what_is_there_and_works_by_itself()
     browser.wait_for_count("[data-state=failed]", 1, PATIENCE).await?;
     browser.find("[data-state=failed]").await?.click().await?;
     browser.wait_for_text("[data-file='notes.mov']", "It is not a media file").await?;
-    let made: Vec<_> = std::fs::read_dir(application.folder("out")?)?.flatten().map(|entry| entry.file_name()).collect();
+    let made = names_in(&application.folder("out")?)?;
     assert_eq!(made.len(), 2, "{made:?}");
 
     // The file that was left is taken up by hand.

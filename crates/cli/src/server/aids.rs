@@ -12,7 +12,7 @@ use super::client::Server;
 use super::storages::query;
 use crate::terminal::say;
 
-/// Look-up tables and pictures that settings call by name.
+/// LUTs and watermarks that settings call by name.
 #[derive(Debug, Subcommand)]
 pub(crate) enum AidTask {
     /// List tables and pictures.
@@ -37,7 +37,7 @@ pub(crate) enum AidTask {
 /// What is kept.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum AidKind {
-    /// A look-up table.
+    /// A LUT.
     Lut,
     /// A picture.
     Picture,

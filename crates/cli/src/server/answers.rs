@@ -120,6 +120,7 @@ pub(super) struct StorageItem {
     pub(super) root: String,
     pub(super) free: Option<ByteSize>,
     pub(super) away_since: Option<String>,
+    pub(super) lacks_marker: bool,
     pub(super) is_retired: bool,
 }
 

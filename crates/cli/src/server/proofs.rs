@@ -33,7 +33,7 @@ pub(crate) enum ProofTask {
         /// Settings on top of those of the output; may be repeated.
         #[arg(long = "set", value_name = "KEY=VALUE")]
         settings: Vec<String>,
-        /// Take evenly spread parts instead, to foretell the size of the whole.
+        /// Take evenly spread parts instead, to estimate the total size.
         #[arg(long)]
         size: bool,
     },

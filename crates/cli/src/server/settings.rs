@@ -40,7 +40,7 @@ pub(crate) async fn run(server: &Server, task: &SettingsTask) -> Result<ExitCode
         settings = server.put("/api/settings", &settings).await?;
     }
     server.show(&settings, |settings: Value| {
-        say!("{} engines at once", settings["engine_slots"]);
+        say!("{} job slots", settings["engine_slots"]);
         say!("files that are not as planned wait for {} days", settings["withheld_days"]);
         say!("times are those of {}", settings["time_zone"].as_str().unwrap_or_default());
     })?;

@@ -182,7 +182,7 @@ pub(crate) struct Destination {
     /// The folder in it.
     #[arg(long)]
     folder: Option<String>,
-    /// The pattern of names, such as “{source}_{preset}”.
+    /// The pattern of names, such as “<name>_<preset>”.
     #[arg(long)]
     name: Option<String>,
     /// What to do where a file of the name exists.

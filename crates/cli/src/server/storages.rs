@@ -40,10 +40,22 @@ pub(crate) enum StorageTask {
         /// The storage.
         storage: String,
     },
+    /// Mark the folder of a storage as the right one, where its marker is missing.
+    Mark {
+        /// The storage.
+        storage: String,
+    },
     /// Show what lies in a folder of a storage.
     Look {
         /// “Storage:folder”, or a path of this machine in a storage.
         place: String,
+    },
+    /// Fetch a small picture of a file in a storage.
+    Picture {
+        /// “Storage:file”, or a path of this machine in a storage.
+        place: String,
+        /// Where to: a JPEG.
+        file: PathBuf,
     },
     /// Show folders of the server's machine that can become storages.
     Folders {
@@ -67,6 +79,10 @@ pub(crate) async fn run(server: &Server, task: &StorageTask) -> Result<ExitCode,
         }
         StorageTask::Retire { storage } => retire(server, storage, true).await?,
         StorageTask::Reuse { storage } => retire(server, storage, false).await?,
+        StorageTask::Mark { storage } => {
+            let id = id(server, storage).await?;
+            server.post(&format!("/api/storages/{id}/marker"), &json!({})).await?;
+        }
         StorageTask::Look { place } => {
             let (storage, path) = server.place(place).await?;
             let entries = server.get(&query(&format!("/api/storages/{}/entries", storage.id), "path", &path.to_string())).await?;
@@ -80,6 +96,11 @@ pub(crate) async fn run(server: &Server, task: &StorageTask) -> Result<ExitCode,
                     }
                 }
             })?;
+        }
+        StorageTask::Picture { place, file } => {
+            let (storage, path) = server.place(place).await?;
+            let from = query(&format!("/api/storages/{}/entries/picture", storage.id), "path", &path.to_string());
+            server.fetch(&from, file).await?;
         }
         StorageTask::Folders { folder } => {
             let path = match folder {
@@ -117,7 +138,11 @@ pub(super) fn query(path: &str, key: &str, value: &str) -> String {
 fn print(storages: Vec<StorageItem>) {
     for storage in storages {
         let free = storage.free.map_or_else(String::new, |free| format!(" · {free} free"));
-        let away = storage.away_since.map_or_else(String::new, |since| format!(" · away since {since}"));
+        let away = match storage.away_since {
+            Some(since) => format!(" · away since {since}"),
+            None if storage.lacks_marker => " · not mounted: its marker is missing".to_owned(),
+            None => String::new(),
+        };
         let retired = if storage.is_retired { " · retired" } else { "" };
         say!("{} · {}{free}{away}{retired} ({})", storage.name, storage.root, storage.id);
     }

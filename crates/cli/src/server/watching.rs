@@ -39,7 +39,12 @@ pub(crate) enum WatchTask {
         #[command(flatten)]
         outputs: Outputs,
     },
-    /// Forget a watch folder; files, outputs and runs stay.
+    /// Bring a watch folder back that was removed, switched off.
+    Restore {
+        /// Its id, as `remove` says it.
+        id: String,
+    },
+    /// Remove a watch folder; files, outputs and runs stay, and it can be restored.
     Remove {
         /// The watch folder.
         watch: String,
@@ -135,7 +140,9 @@ pub(crate) async fn run(server: &Server, task: &WatchTask) -> Result<ExitCode, P
         WatchTask::Remove { watch } => {
             let id = server.watch_folder(watch).await?.id;
             server.delete(&format!("/api/watch/{id}")).await?;
+            say!("Removed. “beryl watch restore {id}” brings it back.");
         }
+        WatchTask::Restore { id } => drop(server.post(&format!("/api/watch/{id}/restore"), &json!({})).await?),
         WatchTask::Inside { watch } => {
             let id = server.watch_folder(watch).await?.id;
             let inside = server.get(&format!("/api/watch/{id}/inside")).await?;

@@ -31,10 +31,11 @@ pub fn encode(file: &Path, presets: &str, out: &Path, more: &[&str]) -> (Value, 
     (serde_json::from_str(last).unwrap(), output.status.success())
 }
 
-/// Names in a folder, hidden ones too.
+/// Names in a folder, hidden ones too, but for the marker of a storage.
 pub fn names(folder: &Path) -> Vec<String> {
     let mut names: Vec<String> =
         std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect();
+    names.retain(|name| name != ".beryl-storage");
     names.sort();
     names
 }

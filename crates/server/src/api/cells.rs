@@ -1,13 +1,14 @@
 //! The cells of a sheet: what is set for them, running them, and what came out.
 
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::collections::hash_map::Entry;
-use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, LazyLock};
 
 use axum::Json;
 use axum::extract::{Path, State};
 use beryl_core::after::check::{CheckItem, CheckReport, compare};
+use beryl_core::after::cost::{SubjectCost, shares};
 use beryl_core::after::forecast::Outlook;
 use beryl_core::flow::run::{ClashRule, RunState};
 use beryl_core::patch::Patch;
@@ -22,6 +23,7 @@ use beryl_store::sheets::{Deliverable, OutputSetting, SheetSource};
 use beryl_store::sources::{Knowledge, Source};
 use beryl_worker::NameParts;
 use chrono::NaiveDate;
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
@@ -41,6 +43,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 
 /// A sheet with all that its cells are made of.
 pub(super) struct SheetState {
+    pub(super) name: String,
     pub(super) sources: Vec<SheetSource>,
     pub(super) columns: Vec<Deliverable>,
     settings: HashMap<CellKey, OutputSetting>,
@@ -53,7 +56,8 @@ pub(super) struct SheetState {
 
 impl SheetState {
     pub(super) async fn load(app: &App, sheet: Uuid) -> Result<Self, StoreError> {
-        let (sources, columns, settings, latest) = tokio::try_join!(
+        let (sheet, sources, columns, settings, latest) = tokio::try_join!(
+            app.database.sheet(sheet),
             app.database.sheet_sources(sheet),
             app.database.deliverables(sheet),
             settings(app, sheet),
@@ -63,7 +67,7 @@ impl SheetState {
         let latest = latest.into_iter();
         let latest =
             latest.filter_map(|run| Some((CellKey { source: run.source, deliverable: run.deliverable? }, run))).collect();
-        Ok(Self { sources, columns, settings, latest, made_with, today: app.clock.today() })
+        Ok(Self { name: sheet.name, sources, columns, settings, latest, made_with, today: app.clock.today() })
     }
 
     /// Row by row, all columns of each.
@@ -83,13 +87,13 @@ impl SheetState {
     }
 
     /// What is expected of every cell, row by row; nothing of sources that have not been read.
-    fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<CellOutlook>)> {
+    fn outlooks(&self, forecasts: &Forecasts) -> Vec<(CellKey, Option<Arc<CellOutlook>>)> {
         let presets: Vec<Arc<Preset>> = self.columns.iter().map(|column| forecasts.shared(&column.preset)).collect();
         (1..).zip(&self.sources).flat_map(|(place, row)| self.row(place, row, self.today, &presets, forecasts)).collect()
     }
 
     /// Wanted cells whose outputs would get the same name in the same place.
-    fn sharing_names(&self, outlooks: &[(CellKey, Option<CellOutlook>)]) -> HashSet<CellKey> {
+    fn sharing_names(&self, outlooks: &[(CellKey, Option<Arc<CellOutlook>>)]) -> HashSet<CellKey> {
         let mut first: HashMap<(Uuid, &StoragePath, &str), CellKey> = HashMap::new();
         let mut sharing = HashSet::new();
         for (key, outlook) in outlooks {
@@ -114,14 +118,14 @@ impl SheetState {
         date: NaiveDate,
         presets: &[Arc<Preset>],
         forecasts: &Forecasts,
-    ) -> Vec<(CellKey, Option<CellOutlook>)> {
+    ) -> Vec<(CellKey, Option<Arc<CellOutlook>>)> {
         let keys = self.columns.iter().map(|column| CellKey { source: row.source.id, deliverable: column.id });
         let Knowledge::Read(reading) = &row.source.knowledge else { return keys.map(|key| (key, None)).collect() };
         let own: Vec<Cow<'_, PresetPatch>> = keys.clone().map(|key| self.joined(row, key)).collect();
         let asked = self.columns.iter().zip(presets).zip(&own).map(|((column, preset), own)| Asked {
             column: column.id,
             preset,
-            wish: wish(place, date, row, column, own),
+            wish: wish(&self.name, place, date, row, column, own),
         });
         let asked: Vec<Asked<'_>> = asked.collect();
         keys.zip(forecasts.of_row(row.source.id, reading, &asked).into_iter().map(Some)).collect()
@@ -163,7 +167,7 @@ impl SheetState {
         had.zip(settings).is_some_and(|(had, now)| !std::ptr::eq(Arc::as_ptr(had), now) && **had != *now)
     }
 
-    fn cell(&self, key: CellKey, outlook: Option<CellOutlook>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
+    fn cell(&self, key: CellKey, outlook: Option<Arc<CellOutlook>>, sharing: &HashSet<CellKey>, forecasts: &Forecasts) -> Cell {
         let forecast = outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().ok());
         let settings = outlook.as_ref().and_then(|outlook| outlook.settings.as_deref());
         Cell {
@@ -176,7 +180,7 @@ impl SheetState {
             exceeds_source: forecast.is_some_and(|forecast| forecast.exceeds_source),
             is_out_of_date: self.is_out_of_date(key, settings),
             shares_name: sharing.contains(&key),
-            refusal: outlook.and_then(|outlook| outlook.forecast.err()),
+            refusal: outlook.as_ref().and_then(|outlook| outlook.forecast.as_ref().err().cloned()),
             run: self.latest.get(&key).and_then(|run| forecasts.written(run)),
         }
     }
@@ -194,8 +198,9 @@ pub(super) fn joined<'a>(row: &'a SheetSource, of_output: Option<&'a PresetPatch
     }
 }
 
-/// The wish for the output in a cell whose row stands at `place`, from 1.
+/// The wish for the output in a cell of the sheet with this name, whose row stands at `place`, from 1.
 pub(super) fn wish<'a>(
+    sheet: &'a str,
     place: u32,
     date: NaiveDate,
     row: &'a SheetSource,
@@ -211,6 +216,7 @@ pub(super) fn wish<'a>(
         destination: column.storage.map(|storage| (storage, column.folder.clone())),
         clash: column.clash,
         counter: place,
+        sheet,
         date,
     }
 }
@@ -291,7 +297,6 @@ async fn run_cells(
     Path(id): Path<Uuid>,
     Json(request): Json<RunRequest>,
 ) -> Result<Json<Queued>, ApiError> {
-    app.database.sheet(id).await?;
     let state = SheetState::load(&app, id).await?;
     let asked: Option<HashSet<CellKey>> = request.cells.map(|cells| cells.into_iter().collect());
     if let Some(stranger) = asked.iter().flatten().find(|key| !state.has(**key)) {
@@ -318,7 +323,7 @@ async fn run_cells(
                 unread.insert(row.source.id);
                 continue;
             }
-            let wished = wish(place, state.today, row, column, &own);
+            let wished = wish(&state.name, place, state.today, row, column, &own);
             let run = match column.clash {
                 ClashRule::Replace if sharing.contains(&key) => Err(one_name(&row.source)),
                 ClashRule::Replace | ClashRule::Number | ClashRule::Skip => {
@@ -355,6 +360,8 @@ struct OutputView {
     refusal: Option<String>,
     /// The name it would get, without number.
     name: Option<String>,
+    /// What of its processor time goes into what is done to the picture.
+    costs: Vec<SubjectCost>,
     /// The cell's own settings.
     overrides: Option<PresetPatch>,
     source: Option<Reading>,
@@ -378,7 +385,8 @@ async fn output(
     let own = app.database.output_setting(source, deliverable).await?.and_then(|setting| setting.overrides);
     let run = app.database.latest_run(source, deliverable).await?;
     let joined = joined(&row, own.as_ref());
-    let wish = wish(place, app.clock.today(), &row, &column, &joined);
+    let sheet = app.database.sheet(column.sheet).await?;
+    let wish = wish(&sheet.name, place, app.clock.today(), &row, &column, &joined);
     let reading = reading_of(&row.source).ok().cloned();
     let (made, refusal) = match wish.outlook() {
         Ok(outlook) => (Some(outlook), None),
@@ -398,6 +406,7 @@ async fn output(
         .filter(|_| run.as_ref().is_some_and(|run| matches!(run.state, RunState::Done | RunState::Withheld)));
     let comparison = reading.as_ref().zip(made_reading).map_or_else(Vec::new, |(before, after)| compare(&before.facts, after));
     Ok(Json(OutputView {
+        costs: made.as_ref().map_or_else(Vec::new, |made| shares(&made.plan, &made.forecast)),
         plan: made,
         refusal,
         name,

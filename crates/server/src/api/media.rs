@@ -24,7 +24,8 @@ use super::streaming::stream;
 use crate::app::App;
 use crate::files::{file_ref, source_ref};
 use crate::outputs::reading_of;
-use crate::reader::thumbnail_name;
+use crate::pictures::small_picture;
+use crate::reader::{thumbnail_moment, thumbnail_name};
 use crate::viewing::{Subject, Viewing, copy_name, view};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -41,9 +42,16 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
 /// A small picture of a source.
 #[utoipa::path(get, path = "/api/sources/{id}/thumbnail", params(("id" = Uuid, Path)), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
 async fn thumbnail(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Response, ApiError> {
-    let path = app.cache.join(thumbnail_name(id).to_string());
-    let bytes = tokio::fs::read(path).await.map_err(|error| Problem::from_io("the picture could not be read", &error))?;
-    Ok(([(header::CONTENT_TYPE, "image/jpeg"), (header::CACHE_CONTROL, "private, max-age=3600")], bytes).into_response())
+    let source = app.database.source(id).await?;
+    let storage = app.database.storage(source.storage).await?;
+    let moment = reading_of(&source).map_or(Rational::ZERO, thumbnail_moment);
+    let bytes = small_picture(&app, &source_ref(&storage, &source), &[moment], &thumbnail_name(id)).await?;
+    Ok(picture(bytes))
+}
+
+/// A JPEG that a browser may keep for a while.
+pub(super) fn picture(bytes: Vec<u8>) -> Response {
+    ([(header::CONTENT_TYPE, "image/jpeg"), (header::CACHE_CONTROL, "private, max-age=3600")], bytes).into_response()
 }
 
 /// A source as it is.
@@ -74,15 +82,28 @@ async fn run_media(
     stream(&app, storage, target, &headers).await
 }
 
-async fn source_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
+/// What is to be heard.
+#[derive(Debug, Deserialize, IntoParams)]
+struct Heard {
+    /// A stream of sound, by its place in the file; left out, the usual one.
+    sound: Option<u32>,
+}
+
+async fn source_subject(app: &App, id: Uuid, heard: Option<u32>) -> Result<Subject, ApiError> {
     let source = app.database.source(id).await?;
     let storage = app.database.storage(source.storage).await?;
+    let reading = reading_of(&source)?.clone();
+    if let Some(stranger) = heard.filter(|heard| !reading.facts.sounds().any(|(stream, _)| stream.index == *heard)) {
+        let why = format!("stream {} of {} is no sound", u64::from(stranger) + 1, source.path.name());
+        return Err(ApiError::missing("the sound could not be heard", why));
+    }
     Ok(Subject {
         id,
-        reading: reading_of(&source)?.clone(),
+        reading,
         source: source_ref(&storage, &source),
+        heard,
         direct: format!("/api/sources/{id}/media"),
-        copy: format!("/api/sources/{id}/viewing-copy"),
+        copy: format!("/api/sources/{id}/viewing-copy{}", heard.map_or_else(String::new, |heard| format!("?sound={heard}"))),
     })
 }
 
@@ -93,6 +114,7 @@ async fn run_subject(app: &App, id: Uuid) -> Result<Subject, ApiError> {
         id,
         reading: app.database.run_details(id).await?.facts.into_iter().next().ok_or_else(missing)?.into(),
         source: SourceRef::of(file_ref(&storage, &target)),
+        heard: None,
         direct: format!("/api/runs/{id}/media"),
         copy: format!("/api/runs/{id}/viewing-copy"),
     })
@@ -112,9 +134,13 @@ async fn finished_file(app: &App, id: Uuid, file: usize) -> Result<(Storage, Sto
 
 /// From where a source can be played in the page. Where browsers cannot play it, this begins to
 /// make a small copy, and an event says when it is there.
-#[utoipa::path(post, path = "/api/sources/{id}/viewing", params(("id" = Uuid, Path)), responses((status = 200, body = Viewing)))]
-async fn source_viewing(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Viewing>, ApiError> {
-    Ok(Json(view(&app, source_subject(&app, id).await?)))
+#[utoipa::path(post, path = "/api/sources/{id}/viewing", params(("id" = Uuid, Path), Heard), responses((status = 200, body = Viewing)))]
+async fn source_viewing(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(heard): Query<Heard>,
+) -> Result<Json<Viewing>, ApiError> {
+    Ok(Json(view(&app, source_subject(&app, id, heard.sound).await?)))
 }
 
 /// From where a finished file can be played in the page.
@@ -124,9 +150,14 @@ async fn run_viewing(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resul
 }
 
 /// The viewing copy of a source, once it is made.
-#[utoipa::path(get, path = "/api/sources/{id}/viewing-copy", params(("id" = Uuid, Path)), responses((status = 206, body = Vec<u8>)))]
-async fn source_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: HeaderMap) -> Result<Response, ApiError> {
-    let subject = source_subject(&app, id).await?;
+#[utoipa::path(get, path = "/api/sources/{id}/viewing-copy", params(("id" = Uuid, Path), Heard), responses((status = 206, body = Vec<u8>)))]
+async fn source_copy(
+    State(app): State<Arc<App>>,
+    Path(id): Path<Uuid>,
+    Query(heard): Query<Heard>,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
+    let subject = source_subject(&app, id, heard.sound).await?;
     stream_copy(&app, &subject, &headers).await
 }
 
@@ -138,19 +169,25 @@ async fn run_copy(State(app): State<Arc<App>>, Path(id): Path<Uuid>, headers: He
 }
 
 async fn stream_copy(app: &App, subject: &Subject, headers: &HeaderMap) -> Result<Response, ApiError> {
-    stream(app, cache_storage(app), copy_name(subject.id, &subject.reading.facts), headers).await
+    stream(app, cache_storage(app), copy_name(subject.id, &subject.reading.facts, subject.heard), headers).await
 }
 
 /// The cache, as if it were a storage.
 pub(super) fn cache_storage(app: &App) -> Storage {
-    Storage { id: Uuid::nil(), name: "viewing copies".to_owned(), root: app.cache.display().to_string(), is_retired: false }
+    Storage {
+        id: Uuid::nil(),
+        name: "viewing copies".to_owned(),
+        root: app.cache.display().to_string(),
+        is_retired: false,
+        is_marked: false,
+    }
 }
 
 /// A picture of a source, in the form that this extension names.
 pub(super) async fn still_bytes(app: &App, source: &SourceRef, wish: WishedStill, extension: &str) -> Result<Vec<u8>, ApiError> {
     let name: StoragePath = format!("still-{}.{extension}", Uuid::now_v7()).parse().unwrap_or_default();
     let WishedStill { at, width, field, shape, scope } = wish;
-    let output = FileRef { root: app.cache.display().to_string(), path: name.clone() };
+    let output = FileRef::within(app.cache.display().to_string(), name.clone());
     let file = Passing(app.cache.join(name.to_string()));
     app.stills.write(&app.engine, source, Still { at, width, field, shape, scope, output }).await?;
     let bytes = tokio::fs::read(&file.0).await;

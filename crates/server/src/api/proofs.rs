@@ -158,7 +158,7 @@ impl ProvedCell {
         if let Some(parts) = parts {
             own.parts = Some(parts.to_vec());
         }
-        wish(self.place, self.today, &self.row, &self.column, &own).outlook()
+        wish("", self.place, self.today, &self.row, &self.column, &own).outlook()
     }
 
     fn view(&self, app: &App, proof: &Proof) -> ProofView {
@@ -340,7 +340,7 @@ async fn still(
     let (width, _) = picture.shown_within(WIDEST_STILL);
     let (source, at, shape) = match wanted.side {
         Side::Made => {
-            let file = FileRef { root: app.cache.display().to_string(), path: proof_name(&proof) };
+            let file = FileRef::within(app.cache.display().to_string(), proof_name(&proof));
             (SourceRef::of(file), at, None)
         }
         Side::Source => {

@@ -5,11 +5,13 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
 use beryl_core::flow::run::{ClashRule, RunState};
-use beryl_core::naming::check_pattern;
+use beryl_core::naming::{check_pattern, in_tokens};
 use beryl_core::path::StoragePath;
 use beryl_core::preset::Preset;
-use beryl_core::problem::Problem;
+use beryl_core::problem::{Problem, ProblemKind};
 use beryl_store::sheets::{Deliverable, SheetSummary};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -112,8 +114,22 @@ async fn add_sheet(State(app): State<Arc<App>>, Json(name): Json<Name>) -> Resul
 
 /// A sheet with everything in it.
 #[utoipa::path(get, path = "/api/sheets/{id}", params(("id" = Uuid, Path)), responses((status = 200, body = SheetView)))]
-async fn sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<SheetView>, ApiError> {
-    Ok(Json(view(&app, id).await?))
+async fn sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Response, ApiError> {
+    let view = view(&app, id).await?;
+    let about = BYTES_OF_CELL * view.cells.len() + BYTES_OF_ROW * view.sources.len();
+    Ok(json_of_about(about, &view)?)
+}
+
+/// A cell with a finished run, and a row, as they are sent.
+const BYTES_OF_CELL: usize = 450;
+const BYTES_OF_ROW: usize = 600;
+
+/// A body of about so many bytes: one that grew from nothing would be copied again and again.
+fn json_of_about(bytes: usize, value: &impl Serialize) -> Result<Response, Problem> {
+    let mut body = Vec::with_capacity(bytes);
+    serde_json::to_writer(&mut body, value)
+        .map_err(|error| Problem::new(ProblemKind::Internal, "the sheet could not be sent", error.to_string()))?;
+    Ok(([(CONTENT_TYPE, "application/json")], body).into_response())
 }
 
 /// Adds a sheet with the sources, deliverables and settings of one.
@@ -146,15 +162,14 @@ async fn remove_sheet(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resu
 
 async fn view(app: &App, id: Uuid) -> Result<SheetView, ApiError> {
     let seq = app.hub.last();
-    let sheet = app.database.sheet(id).await?;
     let state = SheetState::load(app, id).await?;
     Ok(SheetView {
         id,
         seq,
-        name: sheet.name,
         cells: state.cells(&app.forecasts),
         sources: state.sources.iter().map(SourceRow::of_row).collect(),
         deliverables: state.columns.iter().map(DeliverableColumn::of).collect(),
+        name: state.name,
     })
 }
 
@@ -270,7 +285,7 @@ struct NewDeliverable {
 impl NewDeliverable {
     async fn checked(self, app: &App, id: Uuid, sheet: Uuid) -> Result<Deliverable, ApiError> {
         let preset = Preset::from_value(self.preset)?;
-        let name_pattern = self.name_pattern.unwrap_or_else(|| preset.name_pattern.clone());
+        let name_pattern = self.name_pattern.map_or_else(|| preset.name_pattern.clone(), |pattern| in_tokens(&pattern));
         check_pattern(&name_pattern).map_err(|error| ApiError::invalid("the name pattern cannot be used", error.to_string()))?;
         if let Some(storage) = self.storage {
             app.database.storage(storage).await?;

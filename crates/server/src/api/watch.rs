@@ -26,6 +26,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(watch_folders, add_watch_folder))
         .routes(routes!(change_watch_folder, remove_watch_folder))
+        .routes(routes!(restore_watch_folder))
         .routes(routes!(inside))
         .routes(routes!(switch_on))
         .routes(routes!(switch_off))
@@ -221,11 +222,19 @@ async fn change_watch_folder(
     Ok(())
 }
 
-/// Forgets a watch folder; files, outputs and runs stay.
+/// Removes a watch folder; files, outputs and runs stay, and it can be restored.
 #[utoipa::path(delete, path = "/api/watch/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_watch_folder(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     app.watching.stop(id);
-    app.database.remove_watch_folder(id).await?;
+    app.database.set_watch_folder_removed(id, true).await?;
+    app.hub.tell(Change::Watch { id });
+    Ok(())
+}
+
+/// Brings a watch folder back that was removed, switched off, with what is known of its files.
+#[utoipa::path(post, path = "/api/watch/{id}/restore", params(("id" = Uuid, Path)), responses((status = 200)))]
+async fn restore_watch_folder(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
+    app.database.set_watch_folder_removed(id, false).await?;
     app.hub.tell(Change::Watch { id });
     Ok(())
 }

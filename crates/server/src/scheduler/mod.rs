@@ -14,6 +14,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_store::runs::{Claimed, Lease};
+use beryl_store::storages::Storage;
 use beryl_store::{StoreError, patiently};
 use beryl_worker::{candidates, endings, open_folder, remove_temporary, temporary_names};
 use tokio::sync::watch;
@@ -23,7 +24,7 @@ use uuid::Uuid;
 use crate::aids::aids_for;
 use crate::app::{App, ending};
 use crate::events::Change;
-use crate::files::{size_of, source_ref};
+use crate::files::{file_ref, size_of, source_ref};
 use crate::publish::{put_away, skipped};
 
 use conclude::{conclude, fail, keep_end};
@@ -88,6 +89,8 @@ async fn kept_slots(app: &App) -> usize {
 /// A run on its way, with the place of its file.
 struct Underway {
     claimed: Arc<Claimed>,
+    storage: Storage,
+    /// The folder of the storage.
     root: PathBuf,
     /// Where its files are written.
     temporaries: Vec<StoragePath>,
@@ -101,8 +104,7 @@ struct Underway {
 impl Underway {
     /// Where the engine writes.
     fn outputs(&self) -> Vec<FileRef> {
-        let root = self.root.display().to_string();
-        self.temporaries.iter().map(|path| FileRef { root: root.clone(), path: path.clone() }).collect()
+        self.temporaries.iter().map(|path| file_ref(&self.storage, path)).collect()
     }
 }
 
@@ -181,6 +183,7 @@ async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem>
     asked(|| app.database.set_temporaries(claimed.lease, &temporaries)).await?;
     Ok(Underway {
         claimed: Arc::clone(claimed),
+        storage,
         root,
         temporaries,
         aids,

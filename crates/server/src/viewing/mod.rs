@@ -15,6 +15,7 @@ use beryl_core::preset::{PresetPatch, viewing_preset};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
+use beryl_core::sound::track::{TrackSource, TrackWish};
 use beryl_worker::{remove_temporary, replace};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -62,6 +63,8 @@ pub(crate) struct Subject {
     pub(crate) source: SourceRef,
     /// What is known of it.
     pub(crate) reading: Reading,
+    /// The one stream of sound that is to be heard, by its place in the file; the usual one where none is chosen.
+    pub(crate) heard: Option<u32>,
     /// The address of the file as it is.
     pub(crate) direct: String,
     /// The address of its viewing copy.
@@ -69,16 +72,18 @@ pub(crate) struct Subject {
 }
 
 /// The name of a viewing copy in the cache. A source that has changed has another size.
-pub(crate) fn copy_name(id: Uuid, facts: &Facts) -> StoragePath {
-    format!("viewing-{id}-{}.mp4", facts.size.0).parse().unwrap_or_default()
+pub(crate) fn copy_name(id: Uuid, facts: &Facts, heard: Option<u32>) -> StoragePath {
+    let heard = heard.map_or_else(String::new, |stream| format!("-s{stream}"));
+    format!("viewing-{id}-{}{heard}.mp4", facts.size.0).parse().unwrap_or_default()
 }
 
 /// Answers from where the subject plays, and begins to make a copy where there must be one.
 pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
-    if subject.source.sequence.is_none() && plays_in_browsers(&subject.reading.facts) {
+    // Browsers play the first stream of sound and offer no other.
+    if subject.heard.is_none() && subject.source.sequence.is_none() && plays_in_browsers(&subject.reading.facts) {
         return Viewing::Ready { url: subject.direct, is_copy: false };
     }
-    let name = copy_name(subject.id, &subject.reading.facts);
+    let name = copy_name(subject.id, &subject.reading.facts, subject.heard);
     if app.cache.join(name.to_string()).is_file() {
         return Viewing::Ready { url: subject.copy, is_copy: true };
     }
@@ -119,12 +124,15 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let what = || format!("{} could not be made playable here", subject.source.file.path.name());
     let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
     let _turn = app.viewings.turn().await.ok_or_else(|| lost("the server is ending"))?;
-    let preset = viewing_preset(subject.reading.facts.picture().is_some());
+    let mut preset = viewing_preset(subject.reading.facts.picture().is_some());
+    if let Some((stream, sound)) = subject.heard.zip(preset.sound.as_mut()) {
+        sound.tracks = vec![TrackWish::of(TrackSource::all_of(stream))];
+    }
     let plan = plan(&subject.reading, &preset, &PresetPatch::default())
         .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
     let id = Uuid::now_v7();
     let temporary = temporary_in_cache(&id);
-    let output = FileRef { root: app.cache.display().to_string(), path: temporary.clone() };
+    let output = FileRef::within(app.cache.display().to_string(), temporary.clone());
     let job = Job::Encode {
         source: subject.source.clone(),
         runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], aids: Vec::new() }],

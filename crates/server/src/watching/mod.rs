@@ -443,6 +443,7 @@ fn wished_runs(
             destination: Some((folder.destination_storage, destination.clone())),
             clash: folder.clash,
             counter,
+            sheet: &folder.name,
             date,
         };
         wish.run(Origin::WatchFolder(folder.id))
