@@ -27,7 +27,7 @@ pub(crate) enum Task {
     /// Decode a file and show what it is: fields, bars, rate, picture, sound.
     #[command(alias = "scan")]
     Analyse(AnalyseTask),
-    /// Hold a file against what it was made from, frame by frame: SSIM and PSNR.
+    /// Compare a file with its source, frame by frame: SSIM and PSNR.
     Compare(CompareTask),
     /// List the presets that are here; no server is asked.
     Presets(PresetsTask),

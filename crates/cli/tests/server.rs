@@ -191,3 +191,118 @@ fn presets_watch_folders_uploads_and_settings_are_kept_through_the_command_line(
         "{words}"
     );
 }
+
+/// What each command refuses, and a part of the reason that it gives.
+const REFUSALS: &[(&str, &str)] = &[
+    ("sheet show Nobody", "there is no sheet “Nobody”: there are Evening"),
+    ("sheet new ", "a name must have 1 to 200 characters"),
+    ("sheet rename Evening ", "a name must have 1 to 200 characters"),
+    ("sheet duplicate Nobody Copy", "there is no sheet “Nobody”"),
+    ("sheet remove Nobody", "there is no sheet “Nobody”"),
+    ("sheet restore NOBODY", "there is no such sheet"),
+    ("sheet add Evening /nowhere/at/all", "it lies in no storage of the server; these are Media"),
+    ("sheet add Evening Media:gone.mov", "there is no such file or folder"),
+    ("sheet add Evening Media:../x", "has the part “..”"),
+    ("sheet take-out Evening gone.mov", "there is no source “gone.mov”"),
+    ("sheet split Evening gone.mov --part 1-2", "there is no source “gone.mov”"),
+    ("sheet split Evening notes.mov --part 2-1", "it is not a media file"),
+    ("sheet deliver Evening nobody", "there is no preset “nobody”: there are Web 1080 (web-1080)"),
+    ("sheet deliver Evening web-720 --storage Nowhere", "there is no storage “Nowhere”"),
+    ("sheet change Evening nobody --name <name>", "there is no deliverable “nobody”"),
+    ("sheet change Evening review-small --name <client>", "unknown token “<client>”: known are <name>, <folders>"),
+    ("sheet change Evening review-small --name ../<name>", "it stays inside the destination"),
+    ("sheet drop Evening nobody", "there is no deliverable “nobody”"),
+    ("sheet set Evening picture.glaze=1", "picture.glaze"),
+    ("sheet set Evening picture.rate.crf", "write a setting as name=value"),
+    ("sheet set Evening picture.size.rule=sideways", "picture.size"),
+    ("sheet set Evening --source gone.mov picture.greyscale=true", "there is no source “gone.mov”"),
+    ("sheet switch Evening sideways", "sideways"),
+    ("sheet run Nobody", "there is no sheet “Nobody”"),
+    ("sheet output Evening notes.mov nobody", "there is no deliverable “nobody”"),
+    ("sheet suggestions Nobody", "there is no sheet “Nobody”"),
+    ("source show Evening gone.mov", "there is no source “gone.mov”: there are notes.mov"),
+    ("source curves Evening gone.mov", "there is no source “gone.mov”"),
+    ("source still Evening notes.mov FILE", "it is not a media file"),
+    ("source fetch Evening gone.mov FILE", "there is no source “gone.mov”"),
+    ("source crop Evening notes.mov sideways", "sideways"),
+    ("proof list Evening gone.mov review-small", "there is no source “gone.mov”"),
+    ("proof curve NOBODY", "there is no such curve of the proof"),
+    ("proof film NOBODY FILE", "there is no such proof"),
+    ("proof remove NOBODY", "there is no such proof"),
+    ("queue cancel 123", "“123” is no id of a run"),
+    ("queue cancel NOBODY", "none of these runs"),
+    ("queue retry NOBODY", "none of these runs"),
+    ("queue move NOBODY", "none of these runs"),
+    ("queue release NOBODY --because fine", "there is no such run"),
+    ("queue discard NOBODY", "there is no such run"),
+    ("queue fetch NOBODY FILE", "there is no such run"),
+    ("watch add Dailies Media:gone --preset nobody --into Media:out", "there is no preset “nobody”"),
+    ("watch add Dailies /nowhere --preset web-720 --into Media:out", "it lies in no storage"),
+    ("watch on Nobody", "there is no watch folder “Nobody”"),
+    ("watch files Nobody", "there is no watch folder “Nobody”"),
+    ("watch take Nobody in/x.mov", "there is no watch folder “Nobody”"),
+    ("watch restore NOBODY", "there is no such watch folder"),
+    ("watch remove Nobody", "there is no watch folder “Nobody”"),
+    ("preset show nobody", "there is no preset “nobody”"),
+    ("preset import NOTES", "this is not JSON"),
+    ("preset save Own --from web-720", "lower-case letters, figures and hyphens"),
+    ("preset save own --from web-720 --set picture.rate.crf=20", "picture.rate.crf"),
+    ("preset save own --from web-720 --set picture.adjustment.gamma=9", "gamma"),
+    ("preset remove web-720", "web-720"),
+    ("aid add table NOTES --kind lut", "line 1"),
+    ("aid add mark NOTES --kind picture", "PNG"),
+    ("aid remove nobody", "none of the house has this name"),
+    ("storage add Media MEDIA", "the name “Media” is taken"),
+    ("storage add Other /nowhere", "/nowhere is no folder of this machine"),
+    ("storage add System /proc", "not for media"),
+    ("storage remove Media", "refer"),
+    ("storage mark Nobody", "there is no storage “Nobody”"),
+    ("storage look Nobody:", "it lies in no storage"),
+    ("storage picture Media:notes.mov FILE", "it is not a media file"),
+    ("upload send /nowhere.mov --to Media:", "/nowhere.mov"),
+    ("upload show NOBODY", "there is no such upload"),
+    ("settings set --slots 0", "slots"),
+    ("settings set --time-zone Elsewhere/Nowhere", "Elsewhere/Nowhere"),
+];
+
+#[test]
+fn each_command_says_what_it_refuses_and_why() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    std::fs::create_dir(at("media")).unwrap();
+    let notes = format!("{}/notes.mov", at("media"));
+    std::fs::write(&notes, "no film").unwrap();
+    let house = House::open(Path::new(&at("state")));
+    house.says(&["storage", "add", "Media", &at("media")]);
+    house.says(&["sheet", "new", "Evening"]);
+    house.says(&["sheet", "add", "Evening", "Media:notes.mov"]);
+    house.says(&["sheet", "deliver", "Evening", "review-small"]);
+    house.wait(&["sheet", "show", "Evening"], |sheet| sheet["sources"][0]["problem"].is_object());
+    let state = || [house.says(&["sheet", "list", "--json"]), house.says(&["preset", "list", "--json"])];
+    let before = state();
+    let (media, file) = (at("media"), at("file"));
+    let mut wrong = Vec::new();
+    for (command, reason) in REFUSALS {
+        let words = command.split(' ').map(|word| match word {
+            "NOBODY" => "00000000-0000-0000-0000-000000000000",
+            "FILE" => file.as_str(),
+            "NOTES" => notes.as_str(),
+            "MEDIA" => media.as_str(),
+            word => word,
+        });
+        let output = house.output(&words.collect::<Vec<_>>());
+        let said = String::from_utf8(output.stderr).unwrap();
+        // A refusal is a sentence with one full stop, says the reason, and writes nothing where an answer would stand.
+        if output.status.success() || !said.contains(reason) || said.contains("..\n") || !output.stdout.is_empty() {
+            wrong.push(format!("{command}: {said}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(!Path::new(&file).exists(), "nothing is left of what could not be fetched");
+    assert_eq!(state(), before, "nothing was changed");
+
+    // A server that is not there is named.
+    let away = beryl(&["sheet", "--server", "http://127.0.0.1:9", "list"]);
+    let said = String::from_utf8(away.stderr).unwrap();
+    assert!(!away.status.success() && said.contains("http://127.0.0.1:9") && said.contains("beryl serve"), "{said}");
+}

@@ -95,13 +95,29 @@ pub struct Problem {
     /// What the library said, word for word, for those who maintain the program.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub details: String,
+    /// The settings that it is about, each with what is wrong with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(required = false)]
+    pub faults: Vec<Fault>,
 }
 
 impl Problem {
     /// A problem with the usual advice for its kind.
     #[must_use]
     pub fn new(kind: ProblemKind, what: impl Into<String>, why: impl Into<String>) -> Self {
-        Self { kind, what: what.into(), why: why.into(), next: kind.next_step().to_owned(), details: String::new() }
+        let mut why = why.into();
+        // A sentence that goes on where it is shown.
+        if why.ends_with('.') {
+            why.pop();
+        }
+        Self { kind, what: what.into(), why, next: kind.next_step().to_owned(), details: String::new(), faults: Vec::new() }
+    }
+
+    /// The same about these settings.
+    #[must_use]
+    pub fn with_faults(mut self, faults: Vec<Fault>) -> Self {
+        self.faults = faults;
+        self
     }
 
     /// The same with the library's own words.

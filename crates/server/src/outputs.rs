@@ -49,7 +49,8 @@ impl Wish<'_> {
     /// The settings by which it would be made.
     fn settings(&self) -> Result<Preset, Problem> {
         let impossible = |error: PresetError| {
-            Problem::new(ProblemKind::Invalid, format!("{} cannot be made", self.preset.name), error.to_string())
+            let what = format!("{} cannot be made", self.preset.name);
+            Problem::new(ProblemKind::Invalid, what, error.to_string()).with_faults(error.faults())
         };
         Ok(with_overrides(self.preset, self.overrides).map_err(impossible)?.settings())
     }

@@ -234,6 +234,46 @@ async fn media_is_given_in_ranges_and_what_browsers_lack_as_a_copy() -> Outcome<
     Ok(())
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preset_that_is_being_written_is_tried_as_it_stands() -> Outcome<()> {
+    let application = Application::start().await?;
+    let (source, _) = made(&application, "glaze-db_screen.mp4", "review-small").await?;
+    let attempt = async |change: Value, source: Option<&str>| -> Outcome<Value> {
+        let mut preset = serde_json::to_value(builtin("web-1080").ok_or("no preset")?)?;
+        json_patch::merge(&mut preset, &change);
+        application.call(Method::POST, "/api/presets/try", Some(json!({ "preset": preset, "source": source }))).await
+    };
+    let sound = attempt(json!({}), Some(&source)).await?;
+    assert!(sound["faults"] == json!([]) && sound["bytes_per_minute"].as_u64() > Some(1_000_000), "{sound}");
+    assert!(sound["forecast"]["size"].as_u64() > Some(0) && sound["refusal"].is_null(), "{sound}");
+    let larger = attempt(json!({ "picture": { "rate": { "bits_per_second": 12_000_000 } } }), None).await?;
+    assert!(larger["bytes_per_minute"].as_u64() > sound["bytes_per_minute"].as_u64() && larger["forecast"].is_null(), "{larger}");
+    // Each fault stands at its setting, also in what cannot be read at all.
+    for (change, field) in [
+        (json!({ "picture": { "adjustment": { "gamma": 9 } } }), "picture.adjustment.gamma"),
+        (json!({ "picture": { "codec": "glaze" } }), "picture.codec"),
+        (json!({ "sound": { "codec": "pcm24", "bits_per_second": null } }), "sound.codec"),
+    ] {
+        let tried = attempt(change, Some(&source)).await?;
+        assert!(tried["faults"][0]["field"] == field && tried["forecast"].is_null(), "{field}: {tried}");
+    }
+    let refused = attempt(json!({ "sound": { "tracks": [{ "from": [{ "stream": 9 }] }] } }), Some(&source)).await?;
+    assert!(text(&refused["refusal"]).contains("stream 10 of the source is no sound"), "{refused}");
+    assert!(attempt(json!({}), Some("00000000-0000-0000-0000-000000000000")).await.is_err());
+
+    // What is saved is refused with the same faults, and nothing was saved by trying.
+    let mut broken = serde_json::to_value(builtin("web-1080").ok_or("no preset")?)?;
+    json_patch::merge(&mut broken, &json!({ "id": "own", "picture": { "adjustment": { "gamma": 9 } } }));
+    let answer = Client::new().post(format!("{}/api/presets", application.address())).json(&broken).send().await?;
+    assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let problem: Value = answer.json().await?;
+    assert_eq!(problem["faults"][0]["field"], "picture.adjustment.gamma", "{problem}");
+    assert_eq!(problem["faults"][0]["code"], "out_of_range");
+    let presets = application.call(Method::GET, "/api/presets", None).await?;
+    assert_eq!(presets.as_array().map(Vec::len), Some(10));
+    Ok(())
+}
+
 /// The address of a viewing copy, once it is made.
 async fn copy_of(application: &Application, path: &str) -> Outcome<Value> {
     let began = Instant::now();

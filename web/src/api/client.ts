@@ -50,6 +50,7 @@ export type Settings = Schemas["Settings"];
 export type Patch = Schemas["PresetPatch"];
 export type Section = Schemas["Section"];
 export type Token = Schemas["Token"];
+export type Tried = Schemas["Tried"];
 export type SubjectCost = Schemas["SubjectCost"];
 export type Setting = Schemas["Setting"];
 export type Kind = Schemas["Kind"];
@@ -180,6 +181,7 @@ export const api = {
   sourceFile: (source: string) => `/api/sources/${source}/media`,
   /** From where a finished file can be saved: of several that belong together, the one at this place. */
   mediaOf: (run: string, file: number) => `/api/runs/${run}/media?file=${String(file)}`,
+  tryPreset: (preset: Preset, source: string | null) => call<Tried>("POST", "/api/presets/try", { preset, source }),
   viewing: (of: "sources" | "runs", id: string, sound: number | null = null) =>
     call<Viewing>("POST", `/api/${of}/${id}/viewing${sound === null ? "" : `?sound=${String(sound)}`}`),
   upload: (id: string) => call<Upload>("GET", `/api/uploads/${id}`),

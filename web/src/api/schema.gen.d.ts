@@ -198,6 +198,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/presets/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says what is wrong with a preset that is being written, and what it would make of a source; nothing is saved. */
+        post: operations["try_preset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/presets/{id}": {
         parameters: {
             query?: never;
@@ -2151,6 +2168,20 @@ export interface components {
             /** @description The timecode of the first frame as written in the file. */
             timecode?: string | null;
         };
+        /** @description What is wrong with a setting. */
+        Fault: {
+            /** @description The kind, for programs. */
+            code: components["schemas"]["FaultCode"];
+            /** @description The place of the setting in a preset's document, as `picture.rate.crf`; empty for the document as a whole. */
+            field: string;
+            /** @description What is wrong and what to choose instead, in a sentence or its end. */
+            words: string;
+        };
+        /**
+         * @description What is wrong with a setting; stable, for programs.
+         * @enum {string}
+         */
+        FaultCode: "missing" | "out_of_range" | "not_understood" | "unknown" | "not_in_container" | "not_of_codec" | "contradiction" | "not_of_source";
         /**
          * @description The order of fields as a header declares it.
          * @enum {string}
@@ -2997,6 +3028,8 @@ export interface components {
         Problem: {
             /** @description What the library said, word for word, for those who maintain the program. */
             details?: string;
+            /** @description The settings that it is about, each with what is wrong with it. */
+            faults?: components["schemas"]["Fault"][];
             /** @description The kind, for programs. */
             kind: components["schemas"]["ProblemKind"];
             /** @description What to do next. */
@@ -4170,6 +4203,29 @@ export interface components {
             /** @description Its title; left out, as the source has it. */
             title?: string | null;
         };
+        /** @description What comes of a preset that is being written. */
+        Tried: {
+            /**
+             * Format: int64
+             * @description Bytes of a minute of 1080p25 with stereo sound.
+             */
+            bytes_per_minute?: number | null;
+            /** @description What cannot be, setting by setting; empty for a sound preset. */
+            faults: components["schemas"]["Fault"][];
+            forecast?: components["schemas"]["Forecast"] | null;
+            /** @description Why nothing can be made of the source. */
+            refusal?: string | null;
+        };
+        /** @description A preset that is being written. */
+        TriedPreset: {
+            /** @description The preset's document, whole. */
+            preset: components["schemas"]["Preset"];
+            /**
+             * Format: uuid
+             * @description A source of which it is to be tried.
+             */
+            source?: string | null;
+        };
         /** @description A file that comes or has come. */
         UploadView: {
             /** Format: uuid */
@@ -4643,6 +4699,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PresetView"];
+                };
+            };
+        };
+    };
+    try_preset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TriedPreset"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
                 };
             };
         };

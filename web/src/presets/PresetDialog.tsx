@@ -7,15 +7,17 @@ import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { api, type Preset } from "../api/client";
 import { keys } from "../api/live";
 import { useCatalogue, valueAt, withValue } from "../catalogue/catalogue";
 import { SettingField } from "../catalogue/SettingField";
+import { Choice } from "../shared/Choice";
 import { useTell } from "../shared/messages";
 import { MONO } from "../shared/theme";
 import { plural } from "../shared/words";
 import { Heading } from "../sheets/SlipParts";
+import { isWithin, triedWords, useNewestSources, useTried } from "./tried";
 
 export interface Edited {
   /** What it is made from. */
@@ -37,6 +39,22 @@ const Halves = styled("div")(({ theme: { spacing, breakpoints } }) => ({
   "& .pair": { display: "grid", gridTemplateColumns: "1fr 1fr", gap: spacing(1.5) },
   [breakpoints.down("md")]: { display: "block", height: "auto" },
 }));
+
+const Words = styled("div")(({ theme: { palette, spacing } }) => ({
+  margin: spacing(-0.5, 0, 1, 1.75),
+  fontSize: 12,
+  color: palette.error.main,
+}));
+
+/** A setting with what is wrong with it. */
+function Faulty({ words, children }: { words: string | undefined; children: ReactNode }) {
+  return (
+    <>
+      {children}
+      {words !== undefined && <Words role="alert">{words}</Words>}
+    </>
+  );
+}
 
 interface Props {
   edited: Edited;
@@ -61,6 +79,10 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
   const differing = catalogue
     .flatMap((section) => section.settings)
     .filter((setting) => !NAMES.has(setting.place) && ownAt(setting.place) !== undefined).length;
+  const [source, setSource] = useState("");
+  const sources = useNewestSources();
+  const tried = useTried(preset, source || null);
+  const faultAt = (place: string) => tried?.faults.find((fault) => isWithin(fault.field, place))?.words;
   const change = (next: Preset) => {
     setPreset(next);
     setTyped(null);
@@ -116,24 +138,25 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
                 <section key={section.name}>
                   <Heading>{section.name}</Heading>
                   {settings.map((setting) => (
-                    <SettingField
-                      key={setting.place}
-                      setting={setting}
-                      value={ownAt(setting.place)}
-                      inherited={valueAt(origin, setting.place)}
-                      unset={`as ${origin.name}`}
-                      aids={aids}
-                      languages={[]}
-                      onChange={(value) => {
-                        change(
-                          withValue(
-                            preset,
-                            setting.place,
-                            value ?? valueAt(origin, setting.place),
-                          ) as unknown as Preset,
-                        );
-                      }}
-                    />
+                    <Faulty key={setting.place} words={faultAt(setting.place)}>
+                      <SettingField
+                        setting={setting}
+                        value={ownAt(setting.place)}
+                        inherited={valueAt(origin, setting.place)}
+                        unset={`as ${origin.name}`}
+                        aids={aids}
+                        languages={[]}
+                        onChange={(value) => {
+                          change(
+                            withValue(
+                              preset,
+                              setting.place,
+                              value ?? valueAt(origin, setting.place),
+                            ) as unknown as Preset,
+                          );
+                        }}
+                      />
+                    </Faulty>
                   ))}
                 </section>
               );
@@ -160,10 +183,26 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
           {differing === 0 ? `As ${origin.name}` : `${plural(differing, "setting")} other than ${origin.name}`}
         </span>
         <span style={{ flex: 1 }} />
+        {sources.length > 0 && (
+          <Choice
+            label="Forecast for"
+            value={source}
+            options={[{ value: "", words: "a minute of 1080p25" }, ...sources]}
+            onChange={setSource}
+          />
+        )}
+        <span data-testid="tried" role="status">
+          {triedWords(tried, source !== "")}
+        </span>
         <Button color="inherit" onClick={onClose}>
           Cancel
         </Button>
-        <Button variant="contained" disabled={fault !== ""} onClick={save} data-testid="save-preset">
+        <Button
+          variant="contained"
+          disabled={fault !== "" || (tried?.faults.length ?? 0) > 0}
+          onClick={save}
+          data-testid="save-preset"
+        >
           Save
         </Button>
       </DialogActions>

@@ -5,7 +5,7 @@ use beryl_core::flow::tasks::Progress;
 use beryl_core::flow::watch::WatchState;
 use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetPatch};
-use beryl_core::problem::Problem;
+use beryl_core::problem::{Fault, Problem};
 use beryl_core::units::ByteSize;
 use serde::Deserialize;
 
@@ -212,4 +212,19 @@ pub(super) struct ProofMade {
     pub(super) size: ByteSize,
     #[serde(flatten)]
     pub(super) quality: beryl_core::after::quality::Quality,
+}
+
+/// What comes of a preset that is tried.
+#[derive(Debug, Clone, Deserialize)]
+pub(super) struct Tried {
+    pub(super) faults: Vec<Fault>,
+    pub(super) bytes_per_minute: Option<ByteSize>,
+    pub(super) forecast: Option<Expected>,
+    pub(super) refusal: Option<String>,
+}
+
+/// What a file is expected to weigh.
+#[derive(Debug, Clone, Deserialize)]
+pub(super) struct Expected {
+    pub(super) size: ByteSize,
 }

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use beryl_core::preset::{PresetPatch, with_overrides};
+use beryl_core::preset::{PresetError, PresetPatch, apply};
 use beryl_core::problem::{Problem, ProblemKind};
 use clap::Subcommand;
-use serde_json::json;
+use serde_json::{Value, json};
 
-use super::answers::PresetItem;
+use super::answers::{PresetItem, Tried};
 use super::client::Server;
 use super::naming::pick;
 use crate::terminal::{json_line, preset_in, preset_problem, say};
@@ -59,6 +59,17 @@ pub(crate) enum PresetTask {
         /// The file.
         file: PathBuf,
     },
+    /// Say what is wrong with a preset file, and what it would make of a source; nothing is saved.
+    Try {
+        /// The preset file (.json).
+        file: PathBuf,
+        /// The sheet of a source of which it is tried.
+        #[arg(long, requires = "source")]
+        sheet: Option<String>,
+        /// The source.
+        #[arg(long, requires = "sheet")]
+        source: Option<String>,
+    },
     /// Remove a preset of the house; deliverables made from it keep their copy.
     Remove {
         /// The preset.
@@ -77,7 +88,11 @@ pub(crate) async fn run(server: &Server, task: &PresetTask) -> Result<ExitCode, 
         PresetTask::Save { id, from, name, use_when, settings, replace } => {
             let patch = PresetPatch::from_settings(settings).map_err(|error| preset_problem("with your settings", &error))?;
             let origin = server.preset(from).await?;
-            let mut preset = with_overrides(&origin, &patch).map_err(|error| preset_problem(id, &error))?;
+            let (mut preset, left_out) = apply(&origin, &patch).map_err(|error| preset_problem(id, &error))?;
+            if let Some(setting) = left_out.first() {
+                let why = format!("{} would change nothing: {}", setting.setting, setting.because);
+                return Err(Problem::new(ProblemKind::Invalid, format!("the preset {id} was not saved"), why));
+            }
             preset.id.clone_from(id);
             preset.name = name.clone().unwrap_or_else(|| id.clone());
             preset.use_when = use_when.clone().unwrap_or(preset.use_when);
@@ -93,6 +108,26 @@ pub(crate) async fn run(server: &Server, task: &PresetTask) -> Result<ExitCode, 
             let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be written", file.display()), &error);
             let out = std::fs::File::create_new(file).map_err(failed)?;
             serde_json::to_writer_pretty(out, &preset).map_err(|error| failed(error.into()))?;
+        }
+        PresetTask::Try { file, sheet, source } => {
+            let failed = |error: std::io::Error| Problem::from_io(format!("{} could not be read", file.display()), &error);
+            let text = std::fs::read_to_string(file).map_err(failed)?;
+            let document: Value = serde_json::from_str(&text)
+                .map_err(|error| preset_problem(&file.display().to_string(), &PresetError::NotJson(error.to_string())))?;
+            let source = match sheet.as_ref().zip(source.as_ref()) {
+                Some((sheet, source)) => Some(pick(&server.sheet(sheet).await?.sources, source)?.id.clone()),
+                None => None,
+            };
+            let tried = server.post("/api/presets/try", &json!({ "preset": document, "source": source })).await?;
+            server.show(&tried, |tried: Tried| {
+                tried.faults.iter().for_each(|fault| say!("{}: {}", fault.field, fault.words));
+                tried.bytes_per_minute.iter().for_each(|minute| say!("{minute} a minute at 1080p25"));
+                tried.forecast.iter().for_each(|forecast| say!("{} expected of the source", forecast.size));
+                tried.refusal.iter().for_each(|refusal| say!("cannot be made of the source: {refusal}"));
+            })?;
+            if !tried["faults"].as_array().is_none_or(Vec::is_empty) {
+                return Ok(ExitCode::from(1));
+            }
         }
         PresetTask::Remove { preset } => {
             let all: Vec<PresetItem> = server.read("/api/presets").await?;

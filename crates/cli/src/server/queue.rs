@@ -5,7 +5,8 @@ use std::process::ExitCode;
 
 use beryl_core::problem::{Problem, ProblemKind};
 use clap::Subcommand;
-use serde_json::json;
+use serde_json::{Value, json};
+use uuid::Uuid;
 
 use super::answers::{Acted, NightView, QueueView};
 use super::client::Server;
@@ -35,20 +36,25 @@ pub(crate) enum QueueTask {
     /// End runs without a file.
     Cancel(Runs),
     /// Begin runs again that ended without a file.
-    Retry(Runs),
+    Retry {
+        /// Ids of runs.
+        #[arg(required = true, value_parser = run_id)]
+        runs: Vec<Uuid>,
+    },
     /// Move waiting runs, in this order, before another one or to the end.
     Move {
         /// Ids of the runs.
-        #[arg(required = true)]
-        runs: Vec<String>,
+        #[arg(required = true, value_parser = run_id)]
+        runs: Vec<Uuid>,
         /// The run to go before.
-        #[arg(long)]
-        before: Option<String>,
+        #[arg(long, value_parser = run_id)]
+        before: Option<Uuid>,
     },
     /// Take a withheld file for good: it gets its name.
     Release {
         /// The id of the run.
-        run: String,
+        #[arg(value_parser = run_id)]
+        run: Uuid,
         /// Why it is good.
         #[arg(long)]
         because: String,
@@ -56,12 +62,14 @@ pub(crate) enum QueueTask {
     /// Remove a withheld file.
     Discard {
         /// The id of the run.
-        run: String,
+        #[arg(value_parser = run_id)]
+        run: Uuid,
     },
     /// Fetch a finished file.
     Fetch {
         /// The id of the run.
-        run: String,
+        #[arg(value_parser = run_id)]
+        run: Uuid,
         /// Where to; no file of the name may be there.
         into: PathBuf,
         /// Which of several files that belong together, from 0.
@@ -77,11 +85,15 @@ pub(crate) enum QueueTask {
 #[derive(Debug, clap::Args)]
 pub(crate) struct Runs {
     /// Ids of runs.
-    #[arg(required_unless_present = "all")]
-    runs: Vec<String>,
+    #[arg(required_unless_present = "all", value_parser = run_id)]
+    runs: Vec<Uuid>,
     /// All that are open.
     #[arg(long, conflicts_with = "runs")]
     all: bool,
+}
+
+fn run_id(word: &str) -> Result<Uuid, String> {
+    word.parse().map_err(|_| format!("“{word}” is no id of a run: “beryl queue list” shows them"))
 }
 
 pub(crate) async fn run(server: &Server, task: &QueueTask) -> Result<ExitCode, Problem> {
@@ -97,10 +109,13 @@ pub(crate) async fn run(server: &Server, task: &QueueTask) -> Result<ExitCode, P
         QueueTask::Hold(runs) => act(server, "pause", runs).await?,
         QueueTask::Resume(runs) => act(server, "resume", runs).await?,
         QueueTask::Cancel(runs) => act(server, "cancel", runs).await?,
-        QueueTask::Retry(runs) => act(server, "retry", runs).await?,
+        QueueTask::Retry { runs } => {
+            let again = server.post("/api/runs", &json!({ "action": "retry", "runs": runs })).await?;
+            told(server, &again, "begun again", "ended without a file")?;
+        }
         QueueTask::Move { runs, before } => {
             let moved = server.post("/api/queue/order", &json!({ "runs": runs, "before": before })).await?;
-            server.show(&moved, |moved: Acted| say!("{} moved", moved.done))?;
+            told(server, &moved, "moved", "waits")?;
         }
         QueueTask::Release { run, because } => {
             server.post(&format!("/api/runs/{run}/release"), &json!({ "because": because })).await?;
@@ -121,8 +136,23 @@ pub(crate) async fn run(server: &Server, task: &QueueTask) -> Result<ExitCode, P
 }
 
 async fn act(server: &Server, action: &str, runs: &Runs) -> Result<(), Problem> {
-    let body = if runs.all { json!({ "action": action }) } else { json!({ "action": action, "runs": runs.runs }) };
-    server.show(&server.post("/api/runs", &body).await?, |acted: Acted| say!("{} changed", acted.done))
+    if runs.all {
+        let acted = server.post("/api/runs", &json!({ "action": action })).await?;
+        return server.show(&acted, |acted: Acted| say!("{} changed", acted.done));
+    }
+    let acted = server.post("/api/runs", &json!({ "action": action, "runs": runs.runs })).await?;
+    told(server, &acted, "changed", "is in a state for it")
+}
+
+/// Says how many of the runs that were named something was done with. That it was none is no success.
+fn told(server: &Server, acted: &Value, what: &str, wanted: &str) -> Result<(), Problem> {
+    if acted["done"] == 0 {
+        let why = format!("none of these runs {wanted}");
+        return Err(
+            Problem::new(ProblemKind::Invalid, format!("nothing was {what}"), why).with_next("Look at “beryl queue list”.")
+        );
+    }
+    server.show(acted, |acted: Acted| say!("{} {what}", acted.done))
 }
 
 /// Waits until there is a copy that browsers can play.

@@ -16,7 +16,7 @@ pub(crate) enum SettingsTask {
     Show,
     /// Change settings.
     Set {
-        /// How many engines work at once.
+        /// Job slots: how many jobs run at once.
         #[arg(long, value_name = "NUMBER")]
         slots: Option<u32>,
         /// For how many days a file waits that is not as planned.

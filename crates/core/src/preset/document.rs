@@ -4,7 +4,7 @@ use serde_json::{Map, Value, json};
 use utoipa::PartialSchema;
 
 use super::{Preset, SCHEMA_VERSION};
-use crate::problem::Fault;
+use crate::problem::{Fault, FaultCode};
 
 fn words(faults: &[Fault]) -> String {
     faults.iter().map(|fault| fault.words.as_str()).collect::<Vec<_>>().join(" ")
@@ -33,6 +33,20 @@ pub enum PresetError {
     /// The parts do not go together.
     #[error("{}", words(.0))]
     Impossible(Vec<Fault>),
+}
+
+impl PresetError {
+    /// What is wrong, setting by setting.
+    #[must_use]
+    pub fn faults(&self) -> Vec<Fault> {
+        let whole = |code| vec![Fault::new("", code, self.to_string())];
+        match self {
+            Self::NotJson(_) => whole(FaultCode::NotUnderstood),
+            Self::TooNew { .. } => whole(FaultCode::Unknown),
+            Self::Field { at, why } => vec![Fault::new(at.clone(), FaultCode::NotUnderstood, why.clone())],
+            Self::Impossible(faults) => faults.clone(),
+        }
+    }
 }
 
 impl Preset {

@@ -42,7 +42,7 @@ impl ApiError {
 
     /// There is no such thing.
     pub(crate) fn missing(what: impl Into<String>, why: impl Into<String>) -> Self {
-        let next = "Load the page again: it may have been removed.";
+        let next = "Look again: it may have been removed.";
         Self { status: StatusCode::NOT_FOUND, problem: Problem::new(ProblemKind::Missing, what, why).with_next(next) }
     }
 }
@@ -111,7 +111,8 @@ impl From<PathError> for ApiError {
 
 impl From<PresetError> for ApiError {
     fn from(error: PresetError) -> Self {
-        Self::invalid("the preset cannot be used", error.to_string())
+        let problem = Problem::new(ProblemKind::Invalid, "the preset cannot be used", error.to_string());
+        problem.with_faults(error.faults()).into()
     }
 }
 

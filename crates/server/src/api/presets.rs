@@ -4,13 +4,18 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use beryl_core::after::forecast::{Forecast, bytes_per_minute, forecast};
+use beryl_core::plan::plan;
 use beryl_core::preset::catalogue::{Section, catalogue};
-use beryl_core::preset::{Preset, builtin, builtin_presets, preset_schema};
-use serde::Serialize;
+use beryl_core::preset::{Preset, PresetPatch, builtin, builtin_presets, preset_schema};
+use beryl_core::problem::Fault;
+use beryl_store::sources::Knowledge;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
@@ -21,6 +26,7 @@ pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(presets, save_preset))
         .routes(routes!(remove_preset))
+        .routes(routes!(try_preset))
         .routes(routes!(schema))
         .routes(routes!(settings))
 }
@@ -41,7 +47,7 @@ fn view(preset: Preset, is_builtin: bool) -> PresetView {
     PresetView {
         headline: preset.headline(),
         frame: preset.frame_words(),
-        bytes_per_minute: beryl_core::after::forecast::bytes_per_minute(&preset).0,
+        bytes_per_minute: bytes_per_minute(&preset).0,
         preset,
         is_builtin,
     }
@@ -53,6 +59,56 @@ async fn presets(State(app): State<Arc<App>>) -> Result<Json<Vec<PresetView>>, A
     let own = app.database.own_presets().await?;
     let all = builtin_presets().into_iter().map(|preset| view(preset, true));
     Ok(Json(all.chain(own.into_iter().map(|preset| view(preset, false))).collect()))
+}
+
+/// A preset that is being written.
+#[derive(Debug, Deserialize, ToSchema)]
+struct TriedPreset {
+    /// The preset's document, whole.
+    #[schema(value_type = Preset)]
+    preset: Value,
+    /// A source of which it is to be tried.
+    source: Option<Uuid>,
+}
+
+/// What comes of a preset that is being written.
+#[derive(Debug, Default, Serialize, ToSchema)]
+struct Tried {
+    /// What cannot be, setting by setting; empty for a sound preset.
+    faults: Vec<Fault>,
+    /// Bytes of a minute of 1080p25 with stereo sound.
+    bytes_per_minute: Option<u64>,
+    /// What it is expected to make of the source.
+    forecast: Option<Forecast>,
+    /// Why nothing can be made of the source.
+    refusal: Option<String>,
+}
+
+/// Says what is wrong with a preset that is being written, and what it would make of a source; nothing is saved.
+#[utoipa::path(post, path = "/api/presets/try", request_body = TriedPreset, responses((status = 200, body = Tried)))]
+async fn try_preset(State(app): State<Arc<App>>, Json(tried): Json<TriedPreset>) -> Result<Json<Tried>, ApiError> {
+    let preset = match Preset::from_value(tried.preset) {
+        Ok(preset) => preset,
+        Err(error) => return Ok(Json(Tried { faults: error.faults(), ..Tried::default() })),
+    };
+    let source = match tried.source {
+        Some(source) => Some(app.database.source(source).await?),
+        None => None,
+    };
+    let known = source.as_ref().and_then(|source| match &source.knowledge {
+        Knowledge::Read(known) => Some(known),
+        Knowledge::Unread | Knowledge::Unreadable(_) => None,
+    });
+    let made = known.map(|known| {
+        let made = plan(&known.reading, &preset, &PresetPatch::default());
+        made.map(|plan| forecast(&plan, &known.reading.facts, &known.samples)).map_err(|error| error.to_string())
+    });
+    let (forecast, refusal) = match made {
+        Some(Ok(forecast)) => (Some(forecast), None),
+        Some(Err(refusal)) => (None, Some(refusal)),
+        None => (None, None),
+    };
+    Ok(Json(Tried { faults: Vec::new(), bytes_per_minute: Some(bytes_per_minute(&preset).0), forecast, refusal }))
 }
 
 /// Saves a preset of the house under its id.
