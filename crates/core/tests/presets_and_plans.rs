@@ -636,6 +636,27 @@ fn tracks_that_cannot_be_made_of_a_source_are_refused_and_say_why() {
 }
 
 #[test]
+fn each_channel_has_a_file_of_its_own_where_that_is_asked_for() {
+    let source = reading(|_| {});
+    let own = json!({ "container": "mov", "sound": { "codec": "pcm24", "bits_per_second": null, "channels": "same",
+        "streams": "channels", "files": "apart" } });
+    let made = plan(&source, &builtin("web-1080").expect("a preset"), &own).expect("a plan");
+    let artifacts = made.artifacts();
+    let endings: Vec<String> = artifacts.iter().map(|artifact| artifact.ending()).collect();
+    assert_eq!(endings, [".mov", "_A1.wav", "_A2.wav"]);
+    for (artifact, channel) in artifacts[1..].iter().zip(0..) {
+        let file = artifact.plan(&made);
+        assert!(file.picture.is_none());
+        let [track] = file.sound.as_slice() else { panic!("one track a file: {:?}", file.sound) };
+        assert_eq!(track.from, [TrackSource { stream: 1, channels: vec![channel] }]);
+        assert_eq!((track.channels, track.layout.as_str(), track.whole_stream()), (1, "mono", None));
+    }
+    // What is decided about each is told with where it comes from.
+    let told: Vec<&str> = made.decisions.iter().map(|decision| decision.because.as_str()).collect();
+    assert!(told.iter().any(|because| because.contains("channel 2 of stream 2")), "{told:?}");
+}
+
+#[test]
 fn tracks_of_earlier_versions_name_one_stream() {
     let source = reading(|_| {});
     let made = plan(&source, &builtin("web-1080").expect("a preset"), &json!({})).expect("a plan");

@@ -221,3 +221,199 @@ impl Forecasts {
         outlook
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use beryl_core::facts::{Content, Facts, Picture, Stream};
+    use beryl_core::flow::run::{ClashRule, RunState};
+    use beryl_core::picture::{Colour, FieldOrder, Orientation};
+    use beryl_core::preset::builtin;
+    use beryl_core::reading::Reading;
+    use beryl_core::time::Rational;
+    use beryl_core::units::ByteSize;
+    use beryl_store::sources::{Knowledge, ScanState, Source};
+
+    use super::*;
+
+    fn known(seconds: i64) -> Arc<Known> {
+        let duration = Some(Rational::whole(seconds));
+        let picture = Picture {
+            width: 1920,
+            height: 1080,
+            pixel_aspect: Rational::ONE,
+            pixel_format: "yuv420p".to_owned(),
+            depth: 8,
+            frame_rate: Some(Rational::whole(25)),
+            varies: false,
+            dominant_rate: None,
+            frames: Some(25 * seconds.unsigned_abs()),
+            frames_are_counted: false,
+            field_order: FieldOrder::Progressive,
+            colour: Colour::default(),
+            hdr: None,
+            orientation: Orientation::default(),
+            still: false,
+        };
+        let stream = Stream {
+            index: 0,
+            codec: "prores".to_owned(),
+            codec_tag: String::new(),
+            profile: None,
+            level: None,
+            bit_rate: None,
+            start: Some(Rational::ZERO),
+            duration,
+            language: None,
+            title: None,
+            roles: Vec::new(),
+            content: Content::Picture(Box::new(picture)),
+        };
+        let facts = Facts {
+            container: "mov".to_owned(),
+            container_name: "QuickTime / MOV".to_owned(),
+            size: ByteSize(1_000_000_000),
+            duration,
+            start: Rational::ZERO,
+            bit_rate: None,
+            timecode: None,
+            reel: Some("C014".to_owned()),
+            tags: std::collections::BTreeMap::new(),
+            chapters: Vec::new(),
+            streams: vec![stream],
+            remarks: Vec::new(),
+            missing: None,
+        };
+        Arc::new(Known { reading: Reading { facts, findings: None }, samples: Vec::new() })
+    }
+
+    fn source(known: &Arc<Known>) -> Source {
+        Source {
+            id: Uuid::from_u128(1),
+            storage: Uuid::from_u128(2),
+            path: "card/clip.mov".parse().expect("a path"),
+            sequence: None,
+            knowledge: Knowledge::Read(Arc::clone(known)),
+            has_thumbnail: false,
+            scan: ScanState::Waiting,
+            copy: 0,
+        }
+    }
+
+    fn wish<'a>(source: &'a Source, preset: &'a Preset, own: &'a PresetPatch, pattern: &'a str, sheet: &'a str) -> Wish<'a> {
+        let date = NaiveDate::from_ymd_opt(2031, 5, 28).expect("a day");
+        Wish {
+            source,
+            folder: "",
+            preset,
+            overrides: own,
+            name_pattern: pattern,
+            destination: None,
+            clash: ClashRule::Number,
+            counter: 1,
+            sheet,
+            date,
+        }
+    }
+
+    /// The outlook of one cell.
+    fn asked(forecasts: &Forecasts, known: &Arc<Known>, wish: Wish<'_>) -> Arc<CellOutlook> {
+        let preset = forecasts.shared(wish.preset);
+        let column = Uuid::from_u128(3);
+        let mut row = forecasts.of_row(wish.source.id, known, &[Asked { column, preset: &preset, wish }]);
+        row.pop().expect("an outlook")
+    }
+
+    fn stem(outlook: &CellOutlook) -> String {
+        outlook.place.as_ref().map_or_else(String::new, |place| place.stem.to_string())
+    }
+
+    #[test]
+    fn a_cell_is_planned_again_when_its_settings_change_and_only_named_again_when_its_name_does() {
+        let (forecasts, known) = (Forecasts::default(), known(60));
+        let (web, small) = (builtin("web-1080").expect("a preset"), builtin("review-small").expect("a preset"));
+        let (source, none) = (source(&known), PresetPatch::default());
+        let first = asked(&forecasts, &known, wish(&source, &web, &none, "<name>_<preset>", "Evening"));
+        assert_eq!(stem(&first), "card/clip_web-1080");
+        let again = asked(&forecasts, &known, wish(&source, &web, &none, "<name>_<preset>", "Evening"));
+        assert!(Arc::ptr_eq(&first, &again), "it is remembered");
+
+        let renamed = asked(&forecasts, &known, wish(&source, &web, &none, "<sheet>/<reel>_<name>", "Evening"));
+        assert_eq!(stem(&renamed), "card/Evening/C014_clip");
+        assert_eq!(renamed.forecast, first.forecast);
+        let moved = asked(&forecasts, &known, wish(&source, &web, &none, "<sheet>/<reel>_<name>", "Morning"));
+        assert_eq!(stem(&moved), "card/Morning/C014_clip", "the name of the sheet is in it");
+
+        let other = asked(&forecasts, &known, wish(&source, &small, &none, "<name>_<preset>", "Evening"));
+        assert_ne!(other.forecast, first.forecast);
+        let own = PresetPatch::from_settings(&["picture.rate.bits_per_second=1000000"]).expect("a patch");
+        let lighter = asked(&forecasts, &known, wish(&source, &web, &own, "<name>_<preset>", "Evening"));
+        let size = |outlook: &CellOutlook| outlook.forecast.as_ref().map(|forecast| forecast.size.0).unwrap_or_default();
+        assert!(size(&lighter) < size(&first) && size(&lighter) > 0);
+        assert_ne!(lighter.settings, first.settings);
+    }
+
+    #[test]
+    fn what_was_read_anew_is_planned_anew_and_an_equal_reading_is_not() {
+        let forecasts = Forecasts::default();
+        let (web, none) = (builtin("web-1080").expect("a preset"), PresetPatch::default());
+        let minute = known(60);
+        let first = asked(&forecasts, &minute, wish(&source(&minute), &web, &none, "<name>", "Evening"));
+        let equal = known(60);
+        let same = asked(&forecasts, &equal, wish(&source(&equal), &web, &none, "<name>", "Evening"));
+        assert!(Arc::ptr_eq(&first, &same));
+        let longer = known(120);
+        let other = asked(&forecasts, &longer, wish(&source(&longer), &web, &none, "<name>", "Evening"));
+        let size = |outlook: &CellOutlook| outlook.forecast.as_ref().map(|forecast| forecast.size.0).expect("a forecast");
+        assert!(size(&other) > size(&first) * 3 / 2);
+    }
+
+    #[test]
+    fn what_cannot_be_made_says_why_and_has_no_place() {
+        let (forecasts, known) = (Forecasts::default(), known(60));
+        let (sound, none) = (builtin("sound-only").expect("a preset"), PresetPatch::default());
+        let refused = asked(&forecasts, &known, wish(&source(&known), &sound, &none, "<name>", "Evening"));
+        assert_eq!(refused.forecast, Err("the source has no sound".to_owned()));
+        assert!(refused.place.is_none());
+        // A name that cannot be is no reason not to forecast.
+        let web = builtin("web-1080").expect("a preset");
+        let nameless = asked(&forecasts, &known, wish(&source(&known), &web, &none, "<client>", "Evening"));
+        assert!(nameless.forecast.is_ok() && nameless.place.is_none());
+    }
+
+    #[test]
+    fn a_run_is_written_once_as_long_as_it_is_the_same() {
+        let forecasts = Forecasts::default();
+        let run = |state| {
+            Arc::new(Run {
+                id: Uuid::from_u128(9),
+                seq: 1,
+                source: Uuid::from_u128(1),
+                deliverable: None,
+                sheet: None,
+                watch_folder: None,
+                state,
+                priority: 0,
+                storage: Uuid::from_u128(2),
+                stem: "made/clip".parse().expect("a path"),
+                clash: ClashRule::Number,
+                attempts: 1,
+                files: Vec::new(),
+                size: None,
+                problem: None,
+                progress: None,
+                started: None,
+                finished: None,
+                released_because: None,
+                notes: 0,
+                settings: None,
+            })
+        };
+        let text = |run: &Arc<Run>| serde_json::to_string(&forecasts.written(run)).expect("a text");
+        let waiting = run(RunState::Waiting);
+        assert!(text(&waiting).contains("\"waiting\""));
+        assert_eq!(text(&waiting), text(&waiting));
+        assert!(text(&run(RunState::Done)).contains("\"done\""), "a run that has changed is written anew");
+        let (one, other) = (builtin("web-1080").expect("a preset"), builtin("web-1080").expect("a preset"));
+        assert!(Arc::ptr_eq(&forecasts.shared(&one), &forecasts.shared(&other)), "equal presets are one");
+    }
+}

@@ -130,6 +130,10 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
 /// Removes a preset of the house; columns made from it keep their copy.
 #[utoipa::path(delete, path = "/api/presets/{id}", params(("id" = String, Path)), responses((status = 200)))]
 async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<(), ApiError> {
+    if let Some(preset) = builtin(&id) {
+        let what = format!("the preset “{}” could not be removed", preset.name);
+        return Err(ApiError::invalid(what, "it comes with the program"));
+    }
     app.database.remove_preset(&id).await?;
     house_presets::forget(&app, &id).await;
     app.hub.tell_house(HousePart::Presets);
