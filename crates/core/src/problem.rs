@@ -96,9 +96,9 @@ pub struct Problem {
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub details: String,
     /// The settings that it is about, each with what is wrong with it.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    #[schema(required = false)]
-    pub faults: Vec<Fault>,
+    #[serde(default, skip_serializing_if = "<[Fault]>::is_empty")]
+    #[schema(value_type = Vec<Fault>, required = false)]
+    pub faults: Box<[Fault]>,
 }
 
 impl Problem {
@@ -110,13 +110,13 @@ impl Problem {
         if why.ends_with('.') {
             why.pop();
         }
-        Self { kind, what: what.into(), why, next: kind.next_step().to_owned(), details: String::new(), faults: Vec::new() }
+        Self { kind, what: what.into(), why, next: kind.next_step().to_owned(), details: String::new(), faults: Box::default() }
     }
 
     /// The same about these settings.
     #[must_use]
     pub fn with_faults(mut self, faults: Vec<Fault>) -> Self {
-        self.faults = faults;
+        self.faults = faults.into();
         self
     }
 

@@ -73,7 +73,7 @@ describe("events of runs", () => {
     Stream.now().says(2, { kind: "runs", runs: [run("waiting")] });
     Stream.now().says(3, { kind: "runs", runs: [run("running")] });
     expect(shown()?.cells[1]?.run).toBeUndefined();
-    vi.advanceTimersByTime(200);
+    vi.advanceTimersByTime(300);
     expect(shown()?.cells[1]?.run?.state).toBe("running");
     // Cells of which nothing was said are the same as before, and are not drawn anew.
     expect(shown()?.cells[0]).toBe(before?.cells[0]);

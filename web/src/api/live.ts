@@ -77,8 +77,8 @@ export function showColumn(client: QueryClient, sheet: string, changed: ChangedC
   );
 }
 
-/** How long changes are gathered before they are shown, in milliseconds: less would not be seen, and cost as much again. */
-const GATHERED = 200;
+/** How long changes are gathered before they are shown, in milliseconds: engines tell of a run no more often. */
+const GATHERED = 300;
 let batch = emptyBatch();
 let timer: ReturnType<typeof setTimeout> | undefined;
 

@@ -15,7 +15,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use super::picture::StageTask;
 use super::queue::queue;
 use super::reader::{DecodeTask, ReadTask, Route};
-use super::round::{SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
+use super::wires::{SMALL_QUEUE, Shared, TimedFrame, open_decoder, spawn};
 use super::work::SourceNotes;
 use crate::raw::Decoder;
 use crate::source::PacketSource;

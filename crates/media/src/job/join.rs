@@ -5,8 +5,8 @@ use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, Select, Sender};
 
 use super::cost;
-use super::round::{Shared, TimedFrame, library_problem};
 use super::sound::{picking, to_rate};
+use super::wires::{Shared, TimedFrame, library_problem};
 use super::work::Work;
 use crate::raw::{AvError, Frame, Graph, GraphInput, sample_format_number};
 

@@ -23,6 +23,7 @@ mod sound;
 mod steps;
 mod stretch;
 mod uniform;
+mod wires;
 mod work;
 mod writer;
 
@@ -42,9 +43,9 @@ use crate::supplies::Supplies;
 
 pub(crate) use feed::feed;
 pub use outputs::{Outputs, lies_apart};
-pub(crate) use round::{Shared, TimedFrame};
 pub(crate) use steps::Chain;
 pub(crate) use uniform::Uniform;
+pub(crate) use wires::{Shared, TimedFrame};
 use work::{TaskOverSource, Work};
 
 /// How often progress is told.

@@ -11,7 +11,7 @@ use beryl_core::plan::{BurnText, WatermarkPlan};
 use beryl_core::preset::Corner;
 use beryl_core::time::{OutputTime, Rational};
 
-use super::round::TimedFrame;
+use super::wires::TimedFrame;
 use crate::filters;
 use crate::raw::{AvError, Frame, Graph, GraphInput, PlaneMut, pixel_format_number};
 

@@ -11,7 +11,7 @@ use beryl_core::picture::spline::taps;
 use beryl_core::picture::{FieldOrder, PixelForm, Samples};
 
 use super::resample::Resampler;
-use super::round::TimedFrame;
+use super::wires::TimedFrame;
 use crate::raw::{AvError, Frame, pixel_format_number};
 
 /// Works on both fields of each frame apart.

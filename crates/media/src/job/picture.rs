@@ -12,7 +12,7 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
 use super::foretaste::{Foretaste, Tried};
-use super::round::{Shared, TimedFrame, library_problem};
+use super::wires::{Shared, TimedFrame, library_problem};
 
 use super::steps::Chain;
 use super::uniform::Uniform;

@@ -9,8 +9,8 @@ use beryl_core::timeline::{PictureTrack, PlacedPicture, Remark, SoundPiece, Soun
 use crossbeam_channel::Sender;
 
 use super::queue::{Inlet, Outlet, Weighed};
-use super::round::{Shared, TimedFrame};
 use super::uniform::Uniform;
+use super::wires::{Shared, TimedFrame};
 use super::work::{SourceNotes, Work};
 use super::writer::Destination;
 use super::{cost, cut};

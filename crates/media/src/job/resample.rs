@@ -2,8 +2,8 @@
 
 use beryl_core::picture::{Colour, PixelForm, Samples};
 
-use super::round::TimedFrame;
 use super::steps::Filters;
+use super::wires::TimedFrame;
 use crate::filters;
 use crate::raw::{AvError, Frame};
 

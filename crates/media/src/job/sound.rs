@@ -13,7 +13,7 @@ use beryl_core::time::{Rational, TimeMap};
 use crossbeam_channel::Receiver;
 
 use super::cost;
-use super::round::{Shared, TimedFrame, library_problem};
+use super::wires::{Shared, TimedFrame, library_problem};
 
 use super::stretch;
 use super::work::Work;

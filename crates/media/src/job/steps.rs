@@ -13,7 +13,7 @@ use super::cost;
 use super::overlay::Overlay;
 use super::parted::Parted;
 use super::resample::Resampler;
-use super::round::TimedFrame;
+use super::wires::TimedFrame;
 use crate::combing::FieldComparer;
 use crate::filters;
 use crate::luma::{Luma, Planes, plane};

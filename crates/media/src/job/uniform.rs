@@ -5,8 +5,8 @@ use beryl_core::plan::{PicturePlan, steps_between};
 use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
-use super::round::TimedFrame;
 use super::steps::Chain;
+use super::wires::TimedFrame;
 use crate::raw::{AvError, Frame, pixel_format};
 
 /// Brings all pictures of a stream to one form, so that nothing behind it meets another.

@@ -13,7 +13,7 @@ use beryl_core::protocol::{Event, RunNews, SourceRef};
 use beryl_core::time::Rational;
 
 use super::queue::{Inlet, Outlet};
-use super::round::{Shared, ToWriter};
+use super::wires::{Shared, ToWriter};
 use super::work::{SourceNotes, Work};
 use crate::encoders::{muxer, muxer_options};
 use crate::measure;

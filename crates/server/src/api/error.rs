@@ -17,19 +17,23 @@ const MOST_WORDS: usize = 500;
 #[derive(Debug)]
 pub(crate) struct ApiError {
     status: StatusCode,
-    problem: Problem,
+    problem: Box<Problem>,
 }
 
 impl ApiError {
+    fn new(status: StatusCode, problem: Problem) -> Self {
+        Self { status, problem: Box::new(problem) }
+    }
+
     /// What was asked contradicts itself or the rules.
     pub(crate) fn invalid(what: impl Into<String>, why: impl Into<String>) -> Self {
-        Self { status: StatusCode::UNPROCESSABLE_ENTITY, problem: Problem::new(ProblemKind::Invalid, what, why) }
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, Problem::new(ProblemKind::Invalid, what, why))
     }
 
     /// It is done already, by somebody else.
     pub(crate) fn under_way(what: impl Into<String>, why: impl Into<String>) -> Self {
         let next = "Wait a moment and look what came of it.";
-        Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::Invalid, what, why).with_next(next) }
+        Self::new(StatusCode::CONFLICT, Problem::new(ProblemKind::Invalid, what, why).with_next(next))
     }
 
     /// A refusal in bare words.
@@ -37,13 +41,13 @@ impl ApiError {
         let kind = if status == StatusCode::NOT_FOUND { ProblemKind::Missing } else { ProblemKind::Invalid };
         let why: String = words.trim().chars().take(MOST_WORDS).collect();
         let why = if why.is_empty() { status.canonical_reason().unwrap_or("it was refused").to_lowercase() } else { why };
-        Self { status, problem: Problem::new(kind, "the request could not be taken", why) }
+        Self::new(status, Problem::new(kind, "the request could not be taken", why))
     }
 
     /// There is no such thing.
     pub(crate) fn missing(what: impl Into<String>, why: impl Into<String>) -> Self {
         let next = "Look again: it may have been removed.";
-        Self { status: StatusCode::NOT_FOUND, problem: Problem::new(ProblemKind::Missing, what, why).with_next(next) }
+        Self::new(StatusCode::NOT_FOUND, Problem::new(ProblemKind::Missing, what, why).with_next(next))
     }
 }
 
@@ -62,7 +66,7 @@ impl From<Problem> for ApiError {
             | ProblemKind::CheckFailed => StatusCode::UNPROCESSABLE_ENTITY,
             ProblemKind::EngineLost | ProblemKind::OutOfMemory | ProblemKind::Internal => StatusCode::INTERNAL_SERVER_ERROR,
         };
-        Self { status, problem }
+        Self::new(status, problem)
     }
 }
 
@@ -71,25 +75,25 @@ impl From<StoreError> for ApiError {
         let what = "it could not be done";
         match &error {
             StoreError::NotFound(_) => Self::missing(what, error.to_string()),
-            StoreError::Changed => Self {
-                status: StatusCode::CONFLICT,
-                problem: Problem::new(ProblemKind::Invalid, what, error.to_string())
+            StoreError::Changed => Self::new(
+                StatusCode::CONFLICT,
+                Problem::new(ProblemKind::Invalid, what, error.to_string())
                     .with_next("Look at its present state and decide again."),
-            },
+            ),
             StoreError::NameTaken(_) => {
-                Self { status: StatusCode::CONFLICT, problem: Problem::new(ProblemKind::NameTaken, what, error.to_string()) }
+                Self::new(StatusCode::CONFLICT, Problem::new(ProblemKind::NameTaken, what, error.to_string()))
             }
-            StoreError::InUse(_) => Self {
-                status: StatusCode::CONFLICT,
-                problem: Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Remove what uses it first."),
-            },
+            StoreError::InUse(_) => Self::new(
+                StatusCode::CONFLICT,
+                Problem::new(ProblemKind::Invalid, what, error.to_string()).with_next("Remove what uses it first."),
+            ),
             StoreError::Unfit(_) => Self::invalid(what, error.to_string()),
-            StoreError::Setup(_) | StoreError::Database(_) => Self {
-                status: StatusCode::SERVICE_UNAVAILABLE,
-                problem: Problem::new(ProblemKind::Internal, what, "the database does not answer")
+            StoreError::Setup(_) | StoreError::Database(_) => Self::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                Problem::new(ProblemKind::Internal, what, "the database does not answer")
                     .with_details(error.to_string())
                     .with_next("Wait a moment and try again."),
-            },
+            ),
         }
     }
 }
