@@ -382,7 +382,7 @@ pub struct Hello {
     pub build: String,
     /// The codecs that it can write, by the words of documents.
     pub encoders: Vec<String>,
-    /// The storages that are there where it runs.
+    /// The storages of which it knows where they are.
     pub storages: Vec<Uuid>,
 }
 

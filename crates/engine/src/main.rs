@@ -55,7 +55,7 @@ fn main() -> ExitCode {
         protocol: PROTOCOL,
         build: env!("CARGO_PKG_VERSION").to_owned(),
         encoders: beryl_media::codecs_written(),
-        storages: storages.present(),
+        storages: storages.known(),
     }));
     std::thread::spawn(|| {
         loop {

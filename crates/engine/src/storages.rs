@@ -19,9 +19,10 @@ impl Storages {
         Self(told.and_then(|told| serde_json::from_str(&told).ok()).unwrap_or_default())
     }
 
-    /// Those that are there.
-    pub(crate) fn present(&self) -> Vec<Uuid> {
-        self.0.iter().filter(|storage| is_there(storage)).map(|storage| storage.id).collect()
+    /// Those of which it is known where they are. None is looked at: a share that does not answer would hold up jobs that
+    /// have nothing to do with it.
+    pub(crate) fn known(&self) -> Vec<Uuid> {
+        self.0.iter().map(|storage| storage.id).collect()
     }
 
     /// Tells a job where its storages are.
@@ -48,7 +49,7 @@ impl Storages {
                         format!("the storage “{}” is not mounted at {}: its marker is not there", wanted.name, storage.folder)
                     },
                 );
-                Err(Problem::new(ProblemKind::Unreachable, what, why).with_next("Mount it; the run goes on by itself."))
+                Err(Problem::new(ProblemKind::Unreachable, what, why).with_next("Mount it, then retry."))
             }
         }
     }
