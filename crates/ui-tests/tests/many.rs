@@ -26,6 +26,17 @@ fn count_of(suggestions: &Value, subject: &str) -> usize {
     all.and_then(|all| all.iter().find(of)).and_then(|one| one["sources"].as_array()).map_or(0, Vec::len)
 }
 
+/// Opens what follows from the findings, waits until the page offers all of it, and takes it: two gestures.
+async fn take_all(browser: &Browser) -> Outcome<()> {
+    browser.find("[data-testid=suggestions]").await?.click().await?;
+    // The page gathers what it is told: the last source may come a moment after the server knows it.
+    for count in [LETTERBOXED, INTERLACED] {
+        browser.find_text(&format!("Apply to {count}")).await?;
+    }
+    browser.find("[data-testid=take-all]:enabled").await?.click().await?;
+    Ok(())
+}
+
 /// One of these that stands well within the window; rows near the edges lie behind the heads.
 async fn in_the_middle(browser: &Browser, css: &str) -> Outcome<WebElement> {
     browser.find(css).await?;
@@ -80,8 +91,7 @@ async fn three_hundred_sources_are_mended_in_a_few_gestures_and_queued() -> Outc
     assert_eq!((count_of(&offered, "crop"), count_of(&offered, "fields")), (LETTERBOXED, INTERLACED), "{offered}");
 
     // Two gestures: open what follows, take all of it. Six are allowed.
-    browser.find("[data-testid=suggestions]").await?.click().await?;
-    browser.find("[data-testid=take-all]:enabled").await?.click().await?;
+    take_all(&browser).await?;
     let taken = |sheet: &Value| {
         rows_with(sheet, "/picture/crop") == LETTERBOXED && rows_with(sheet, "/picture/deinterlacing") == INTERLACED
     };
@@ -91,8 +101,7 @@ async fn three_hundred_sources_are_mended_in_a_few_gestures_and_queued() -> Outc
     browser.press(Key::Control + "z").await?;
     let nothing = |sheet: &Value| rows_with(sheet, "/picture") == 0;
     application.wait_for(&place, nothing).await?;
-    browser.find("[data-testid=suggestions]").await?.click().await?;
-    browser.find("[data-testid=take-all]:enabled").await?.click().await?;
+    take_all(&browser).await?;
     application.wait_for(&place, taken).await?;
     browser.wait_for_count("[role=dialog]", 0, PATIENCE).await?;
 
