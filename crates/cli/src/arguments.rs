@@ -8,7 +8,7 @@ use beryl_core::time::Rational;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::server::{
-    AidTask, At, PresetTask, ProofTask, QueueTask, SettingsTask, SheetTask, SourceTask, StorageTask, UploadTask, WatchTask,
+    AssetTask, At, PresetTask, ProofTask, QueueTask, SettingsTask, SheetTask, SourceTask, StorageTask, UploadTask, WatchTask,
 };
 
 /// Compresses and transcodes video into delivery, streaming, proxy and editing formats.
@@ -66,7 +66,7 @@ pub(crate) enum Task {
     /// Presets of a server.
     Preset(OnServer<PresetTask>),
     /// LUTs and watermarks of a server, which settings call by name.
-    Aid(OnServer<AidTask>),
+    Asset(OnServer<AssetTask>),
     /// Storages of a server: folders of its machine, by name.
     Storage(OnServer<StorageTask>),
     /// Files of this machine that come into a storage of a server.

@@ -11,10 +11,10 @@ use beryl_core::flow::tasks::{Progress, Task};
 use beryl_core::formats::media_types::looks_like_media;
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{AidName, Plan};
+use beryl_core::plan::{AssetName, Plan};
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
+use beryl_core::protocol::{Asset, EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_core::units::ByteSize;
 use beryl_worker::{
@@ -289,19 +289,19 @@ fn prepare(
     let id = Uuid::new_v4();
     open_folder(out, &stem.parent())?;
     let temporaries = temporary_names(&stem, &id, parts.endings.len())?;
-    let aids = aids_of(&plan)?;
+    let assets = assets_of(&plan)?;
     let root = out.to_str().ok_or_else(|| not_named(&"the name of the output folder is not UTF-8"))?;
     let outputs = temporaries.into_iter().map(|path| FileRef::within(root.to_owned(), path)).collect();
-    Ok((EncodeRun { id, plan, outputs, aids }, stem))
+    Ok((EncodeRun { id, plan, outputs, assets }, stem))
 }
 
 /// The tables and pictures that a plan calls by name: on the command line, names of files.
-pub(crate) fn aids_of(plan: &Plan) -> Result<Vec<Aid>, Problem> {
-    let names = plan.steps().iter().filter_map(|step| match step.aid()? {
-        AidName::Lut(FENMARK_LOG) => None,
-        AidName::Lut(name) | AidName::Picture(name) => Some(name),
+pub(crate) fn assets_of(plan: &Plan) -> Result<Vec<Asset>, Problem> {
+    let names = plan.steps().iter().filter_map(|step| match step.asset()? {
+        AssetName::Lut(FENMARK_LOG) => None,
+        AssetName::Lut(name) | AssetName::Picture(name) => Some(name),
     });
-    names.map(|name| Ok(Aid { name: name.to_owned(), file: file_ref(Path::new(name))? })).collect()
+    names.map(|name| Ok(Asset { name: name.to_owned(), file: file_ref(Path::new(name))? })).collect()
 }
 
 async fn follow(

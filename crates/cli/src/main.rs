@@ -51,7 +51,7 @@ async fn run(task: Task) -> Result<ExitCode, Problem> {
         Task::Queue(on) => server::queue::run(&Server::at(&on.at)?, &on.task).await,
         Task::Watch(on) => server::watching::run(&Server::at(&on.at)?, &on.task).await,
         Task::Preset(on) => server::presets::run(&Server::at(&on.at)?, &on.task).await,
-        Task::Aid(on) => server::aids::run(&Server::at(&on.at)?, &on.task).await,
+        Task::Asset(on) => server::assets::run(&Server::at(&on.at)?, &on.task).await,
         Task::Storage(on) => server::storages::run(&Server::at(&on.at)?, &on.task).await,
         Task::Upload(on) => server::uploads::run(&Server::at(&on.at)?, &on.task).await,
         Task::Settings(on) => server::settings::run(&Server::at(&on.at)?, &on.task).await,

@@ -21,7 +21,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use crate::arguments::ProveTask;
-use crate::encode::aids_of;
+use crate::encode::assets_of;
 use crate::plan::{chosen, marked, plan_for, read};
 use crate::terminal::{human, json_line, say, source_ref};
 
@@ -134,8 +134,8 @@ fn parts(task: &ProveTask, reading: &Reading, plan: &Plan) -> Result<Vec<Span>, 
 fn run_of(plan: Plan, folder: &Path, file: &str) -> Result<EncodeRun, Problem> {
     let path = StoragePath::from_bytes(file.as_bytes()).map_err(|error| not_named(&error))?;
     let root = folder.to_str().ok_or_else(|| not_named(&"the name of the folder is not UTF-8"))?.to_owned();
-    let aids = aids_of(&plan)?;
-    Ok(EncodeRun { id: Uuid::new_v4(), plan, outputs: vec![FileRef::within(root, path)], aids })
+    let assets = assets_of(&plan)?;
+    Ok(EncodeRun { id: Uuid::new_v4(), plan, outputs: vec![FileRef::within(root, path)], assets })
 }
 
 /// Makes all proofs in one decode; answers what each came to, and its processor time.
@@ -168,7 +168,7 @@ async fn hold(engine: &Engine, source: &SourceRef, run: &EncodeRun) -> Result<Op
         origin: run.plan.origin,
         parts: run.plan.parts.clone(),
         steps: picture.steps.clone(),
-        aids: run.aids.clone(),
+        assets: run.assets.clone(),
     };
     let made = SourceRef::of(run.outputs[0].clone());
     Ok(Some(engine.compare(reference, made, None, |_| {}).await?.quality))

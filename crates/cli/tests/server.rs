@@ -154,6 +154,16 @@ fn presets_watch_folders_uploads_and_settings_are_kept_through_the_command_line(
     house.says(&["preset", "import", "--replace", &text("house-small.json")]);
     let shown: Value = serde_json::from_str(&house.says(&["preset", "show", "house-small"])).unwrap();
     assert_eq!(shown["picture"]["rate"]["crf"], 29);
+    // What was saved before is still known, and it can be taken back under another id.
+    house.says(&["preset", "save", "house-small", "--from", "review-small", "--set", "picture.rate.crf=35", "--replace"]);
+    assert_eq!(house.says(&["preset", "versions", "house-small"]).lines().count(), 2);
+    assert!(house.refuses(&["preset", "show", "house-small", "--version", "7"]).contains("it has 2 versions"));
+    let renamed = house.says(&["preset", "rename", "house-small", "house-tiny", "--name", "House, tiny"]);
+    assert!(renamed.contains("house-tiny") && renamed.contains("version 3"), "{renamed}");
+    house.says(&["preset", "revert", "house-tiny", "1"]);
+    let shown: Value = serde_json::from_str(&house.says(&["preset", "show", "house-tiny"])).unwrap();
+    assert_eq!(shown["picture"]["rate"]["crf"], 29);
+    house.says(&["preset", "rename", "house-tiny", "house-small"]);
     house.says(&["preset", "remove", "house-small"]);
     assert!(house.refuses(&["preset", "show", "house-small"]).contains("there is no preset"));
 
@@ -249,9 +259,9 @@ const REFUSALS: &[(&str, &str)] = &[
     ("preset save own --from web-720 --set picture.rate.crf=20", "picture.rate.crf"),
     ("preset save own --from web-720 --set picture.adjustment.gamma=9", "gamma"),
     ("preset remove web-720", "it comes with the program"),
-    ("aid add table NOTES --kind lut", "line 1"),
-    ("aid add mark NOTES --kind picture", "PNG"),
-    ("aid remove nobody", "none of the house has this name"),
+    ("asset add table NOTES --kind lut", "line 1"),
+    ("asset add mark NOTES --kind picture", "PNG"),
+    ("asset remove nobody", "none of the house has this name"),
     ("storage add Media MEDIA", "the name “Media” is taken"),
     ("storage add Other /nowhere", "/nowhere is no folder of this machine"),
     ("storage add System /proc", "not for media"),

@@ -57,7 +57,7 @@ pub const TOKENS: [Token; 12] = [
     Token { word: "columns", says: "columns of the output", example: "1920" },
     Token { word: "lines", says: "lines of the output", example: "1080" },
     Token { word: "codec", says: "codec of the output", example: "vc3" },
-    Token { word: "fps", says: "frames a second of the output", example: "25" },
+    Token { word: "fps", says: "frame rate of the output", example: "25" },
     Token { word: "day", says: "day of the run", example: "2031-05-28" },
     Token { word: "number", says: "place of the source in the sheet", example: "001" },
     Token { word: "reel", says: "reel of the source", example: "C014" },

@@ -25,7 +25,7 @@ use crate::timeline::Anchor;
 use crate::units::ByteSize;
 
 /// The version of what is said here. Engines of another version are not worked with.
-pub const PROTOCOL: u32 = 3;
+pub const PROTOCOL: u32 = 4;
 /// How often an engine says that it is there, whatever it does.
 pub const ALIVE_EVERY: Duration = Duration::from_secs(2);
 /// An engine that is not heard for so long is lost.
@@ -122,7 +122,7 @@ pub struct Sequence {
 
 /// Another file that picture steps need, by the name by which they call it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Aid {
+pub struct Asset {
     /// The name.
     pub name: String,
     /// Where it is.
@@ -140,7 +140,7 @@ pub struct EncodeRun {
     pub outputs: Vec<FileRef>,
     /// Other files that its steps need.
     #[serde(default)]
-    pub aids: Vec<Aid>,
+    pub assets: Vec<Asset>,
 }
 
 /// What a file is held against: a source, or parts of it, behind picture steps.
@@ -160,14 +160,14 @@ pub struct Reference {
     pub steps: Vec<Step>,
     /// Other files that these steps need.
     #[serde(default)]
-    pub aids: Vec<Aid>,
+    pub assets: Vec<Asset>,
 }
 
 impl Reference {
     /// All of a source as it is.
     #[must_use]
     pub const fn of(source: SourceRef) -> Self {
-        Self { source, origin: None, parts: Vec::new(), steps: Vec::new(), aids: Vec::new() }
+        Self { source, origin: None, parts: Vec::new(), steps: Vec::new(), assets: Vec::new() }
     }
 }
 
@@ -216,7 +216,7 @@ pub struct StillShape {
     pub pixel_aspect: Rational,
     /// Other files that these steps need.
     #[serde(default)]
-    pub aids: Vec<Aid>,
+    pub assets: Vec<Asset>,
 }
 
 /// What an engine is started for.
@@ -271,19 +271,19 @@ const fn alone() -> u32 {
 impl Job {
     /// Every file that it names, so that roots can be told where the engine runs.
     pub fn files_mut(&mut self) -> Vec<&mut FileRef> {
-        fn aids(aids: &mut [Aid]) -> impl Iterator<Item = &mut FileRef> {
-            aids.iter_mut().map(|aid| &mut aid.file)
+        fn assets(assets: &mut [Asset]) -> impl Iterator<Item = &mut FileRef> {
+            assets.iter_mut().map(|asset| &mut asset.file)
         }
         match self {
             Self::Probe { source } | Self::Scan { source, .. } | Self::Stills { source, .. } => vec![&mut source.file],
             Self::Encode { source, runs, .. } => {
-                let of_runs = runs.iter_mut().flat_map(|run| run.outputs.iter_mut().chain(aids(&mut run.aids)));
+                let of_runs = runs.iter_mut().flat_map(|run| run.outputs.iter_mut().chain(assets(&mut run.assets)));
                 std::iter::once(&mut source.file).chain(of_runs).collect()
             }
             Self::Compare { reference, file, film } => {
-                let Reference { source, aids: of_reference, .. } = &mut **reference;
+                let Reference { source, assets: of_reference, .. } = &mut **reference;
                 let both = [&mut source.file, &mut file.file].into_iter();
-                both.chain(aids(of_reference)).chain(film.iter_mut().map(|film| &mut film.output)).collect()
+                both.chain(assets(of_reference)).chain(film.iter_mut().map(|film| &mut film.output)).collect()
             }
         }
     }

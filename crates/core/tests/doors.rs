@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use beryl_core::after::memory::{self, Means};
 use beryl_core::after::stages::share_steps;
 use beryl_core::facts::Content;
-use beryl_core::picture::FieldOrder;
+use beryl_core::picture::{FieldOrder, Primaries, Transfer};
 use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::{Preset, PresetPatch, builtin_presets, with_overrides};
 use beryl_core::reading::Reading;
@@ -132,8 +132,8 @@ fn no_reading_preset_or_wish_makes_the_planner_fall_over() {
         reading(|picture| (picture.width, picture.height, picture.field_order) = (720, 576, FieldOrder::TopFirst)),
         reading(|picture| {
             picture.pixel_format = "yuv420p10le".to_owned();
-            picture.colour.transfer = Some("smpte2084".to_owned());
-            picture.colour.primaries = Some("bt2020".to_owned());
+            picture.colour.transfer = Some(Transfer::Pq);
+            picture.colour.primaries = Some(Primaries::Bt2020);
         }),
         reading(|picture| picture.pixel_format = "bgra".to_owned()),
     ]

@@ -9,7 +9,7 @@ use beryl_core::after::check;
 use beryl_core::after::check::{CheckItem, CheckReport, Given, Grade, Look, LookAt, Measured, StreamMeasure, compare};
 use beryl_core::facts::{Chapter, Content};
 use beryl_core::formats::Level;
-use beryl_core::picture::{FieldOrder, Hdr, Orientation};
+use beryl_core::picture::{FieldOrder, Hdr, MatrixCoefficients, Orientation, Primaries, Range, Transfer};
 use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
@@ -33,9 +33,9 @@ fn problem_of(plan: &Plan, measured: &Measured, report: &CheckReport) -> Option<
 /// A plan, and what a perfect file of it measures. The source has HDR metadata, a language, a chapter and a title.
 fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
     let mut source = reading(|picture| {
-        picture.colour.primaries = Some("bt2020".to_owned());
-        picture.colour.transfer = Some("smpte2084".to_owned());
-        picture.colour.matrix = Some("bt2020nc".to_owned());
+        picture.colour.primaries = Some(Primaries::Bt2020);
+        picture.colour.transfer = Some(Transfer::Pq);
+        picture.colour.matrix = Some(MatrixCoefficients::Bt2020);
         picture.hdr = Some(Hdr {
             primaries: Some([Rational::constant(1, 3); 8]),
             luminance: Some([Rational::constant(1, 100), Rational::whole(1000)]),
@@ -59,7 +59,7 @@ fn perfect_of(preset: &str, overrides: &Value) -> (Plan, Measured) {
     made.facts.streams[1].roles = plan.sound[0].roles.clone();
     if let Content::Picture(picture) = &mut made.facts.streams[0].content {
         picture.pixel_format.clone_from(&picture_plan.pixel_format);
-        picture.colour = picture_plan.colour.clone();
+        picture.colour = picture_plan.colour;
         picture.hdr.clone_from(&picture_plan.hdr);
         picture.field_order = FieldOrder::Progressive;
     }
@@ -159,10 +159,10 @@ fn every_fault_is_found_and_named() {
         ("pixel aspect", |file| picture(file).pixel_aspect = Rational::constant(16, 15)),
         ("pixel format", |file| picture(file).pixel_format = "yuv444p".to_owned()),
         ("orientation", |file| picture(file).orientation = Orientation::turned(90)),
-        ("colour primaries", |file| picture(file).colour.primaries = Some("bt2020".to_owned())),
+        ("colour primaries", |file| picture(file).colour.primaries = Some(Primaries::Bt2020)),
         ("transfer", |file| picture(file).colour.transfer = None),
-        ("matrix", |file| picture(file).colour.matrix = Some("bt470bg".to_owned())),
-        ("range", |file| picture(file).colour.range = Some("pc".to_owned())),
+        ("matrix", |file| picture(file).colour.matrix = Some(MatrixCoefficients::Bt601With625)),
+        ("range", |file| picture(file).colour.range = Some(Range::Full)),
         ("fields", |file| picture(file).field_order = FieldOrder::TopFirst),
         ("frame rate", |file| picture(file).frame_rate = Some(Rational::whole(24))),
         ("distance of frames", |file| file.streams[0].even = false),

@@ -204,7 +204,7 @@ fn film_is_brought_back_by_policy_and_the_editor_stands_above_it() {
     assert_eq!(fields(&own).origin, Origin::Editor);
     let always = json!({ "picture": { "telecine": "always" } });
     assert!(
-        matches!(plan(&tape(), &builtin("web-1080").unwrap(), &always), Err(PlanError::Impossible(why)) if why.words.contains("scan"))
+        matches!(plan(&tape(), &builtin("web-1080").unwrap(), &always), Err(PlanError::Impossible(why)) if why.words.contains("analyse"))
     );
 }
 

@@ -12,7 +12,7 @@ use beryl_core::facts::{Content, Picture, Sound, Stream};
 use beryl_core::formats::{RateControl, copies_into};
 use beryl_core::naming::{NameFields, TOKENS, clean_part, name_for};
 use beryl_core::path::StoragePath;
-use beryl_core::picture::{FieldOrder, Frame, Orientation};
+use beryl_core::picture::{FieldOrder, Frame, Orientation, Primaries, Range, Transfer};
 use beryl_core::plan::{FrameRatePlan, FramesMeant, Origin, Plan, PlanError, Step, Subject, Track, plan_with as plan, sizing};
 use beryl_core::preset::{
     PixelAspectRule, Preset, PresetError, PresetPatch, SizeRule, builtin, builtin_presets, preset_schema, with_overrides,
@@ -40,10 +40,10 @@ fn the_built_in_presets_are_sound_and_survive_their_own_document() {
 
 #[test]
 fn red_green_and_blue_that_are_mixed_keep_their_light_whatever_transfer_they_have() {
-    for transfer in ["iec61966-2-1", "smpte2084"] {
+    for transfer in [Transfer::Srgb, Transfer::Pq] {
         let reading = reading(|picture| {
             picture.pixel_format = "gbrp10le".to_owned();
-            picture.colour.transfer = Some(transfer.to_owned());
+            picture.colour.transfer = Some(transfer);
         });
         let own = json!({ "container": "mkv", "sound": null, "picture": {
             "codec": "ffv1", "profile": null, "rate": { "mode": "by_profile" }, "size": { "rule": "same" }, "colour": { "dynamic_range": "keep" },
@@ -51,7 +51,7 @@ fn red_green_and_blue_that_are_mixed_keep_their_light_whatever_transfer_they_hav
         } });
         let plan = plan(&reading, &builtin("web-1080").unwrap(), &own).unwrap();
         assert!(!plan.steps().iter().any(|step| matches!(step, Step::Recolour { .. } | Step::Tone { .. })), "{:?}", plan.steps());
-        assert_eq!(plan.picture.unwrap().colour.transfer.as_deref(), Some(transfer));
+        assert_eq!(plan.picture.unwrap().colour.transfer, Some(transfer));
     }
 }
 
@@ -193,11 +193,11 @@ fn what_is_lost_and_what_is_assumed_is_said() {
     for (source, made, words) in [
         ("yuv422p10le", "yuv420p", "10 bits of a sample become 8, 4:2:2 becomes 4:2:0"),
         ("rgba", "yuv420p", "RGB becomes 4:2:0, alpha is left out"),
-        ("yuv411p", "yuv420p", "tags assumed: bt709 / bt709 / bt709"),
+        ("yuv411p", "yuv420p", "tags assumed: BT.709"),
     ] {
         let (picture, said) = planned(source, json!({}));
         assert_eq!((picture.pixel_format.as_str(), said.contains(words)), (made, true), "{source}: {said}");
-        assert_eq!(picture.colour.primaries.as_deref(), Some("bt709"));
+        assert_eq!(picture.colour.primaries, Some(Primaries::Bt709));
     }
     for (source, made) in [
         ("yuv411p", "yuv411p"),
@@ -214,7 +214,7 @@ fn what_is_lost_and_what_is_assumed_is_said() {
         assert_eq!(picture.pixel_format, made, "{source}");
         assert!(!said.contains("become"), "{source}: {said}");
     }
-    assert_eq!(planned("yuvj422p", ffv1()).0.colour.range.as_deref(), Some("pc"));
+    assert_eq!(planned("yuvj422p", ffv1()).0.colour.range, Some(Range::Full));
 }
 
 #[test]
@@ -269,7 +269,7 @@ fn what_cannot_be_made_is_said() {
     );
     let level = json!({ "picture": { "level": "3.0", "rate": { "bits_per_second": 4_000_000 } } });
     let refusal = plan(&reading(|_| {}), &builtin("web-1080").unwrap(), &level).unwrap_err().to_string();
-    assert!(refusal.contains("1920×1080 at 25 frames a second is more than level 3.0"), "{refusal}");
+    assert!(refusal.contains("1920×1080 at 25 fps is more than level 3.0"), "{refusal}");
     // Rates without timecode in ST 12 leave it out, and say so.
     let page = plan(&reading(|_| {}), &builtin("screen-page").unwrap(), &Value::Null).unwrap();
     assert_eq!(page.timecode, None);

@@ -107,7 +107,7 @@ proptest! {
     fn what_an_engine_is_told_arrives(source in any_source(), at in any_time(), width in 2_u32..8000, output in any_file(), number in 0_usize..10) {
         let plan = plan(&reading(|_| ()), &builtin_presets().remove(number), &PresetPatch::default()).unwrap();
         let outputs = plan.artifacts().iter().map(|_| output.clone()).collect();
-        let run = EncodeRun { id: Uuid::from_u128(u128::from(width)), plan, outputs, aids: Vec::new() };
+        let run = EncodeRun { id: Uuid::from_u128(u128::from(width)), plan, outputs, assets: Vec::new() };
         for job in [
             Job::Probe { source: source.clone() },
             Job::Scan { source: source.clone(), quick: width % 2 == 0 },

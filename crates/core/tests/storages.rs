@@ -3,7 +3,7 @@
 use beryl_core::path::StoragePath;
 use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
-use beryl_core::protocol::{Aid, EncodeRun, FileRef, Job, PairFilm, Reference, Root, SourceRef};
+use beryl_core::protocol::{Asset, EncodeRun, FileRef, Job, PairFilm, Reference, Root, SourceRef};
 use beryl_core::storage::{StorageName, names, with_storage};
 use proptest::prelude::*;
 use uuid::Uuid;
@@ -43,15 +43,15 @@ fn a_job_tells_every_file_that_it_names() {
     let path = |name: &str| name.parse::<StoragePath>().expect("a path");
     let file = |name: &str| FileRef { root: Root::Storage(storage(1, "Rushes")), path: path(name) };
     let source = SourceRef::of(file("source.mov"));
-    let aid = |name: &str| Aid { name: name.to_owned(), file: file(name) };
+    let asset = |name: &str| Asset { name: name.to_owned(), file: file(name) };
     let plan = plan(&common::reading(|_| {}), &builtin("web-1080").expect("a preset"), &serde_json::Value::Null).expect("a plan");
     let run = |name: &str| EncodeRun {
         id: Uuid::from_u128(7),
         plan: plan.clone(),
         outputs: vec![file(name), file(&format!("{name}-2"))],
-        aids: vec![aid(&format!("{name}-lut"))],
+        assets: vec![asset(&format!("{name}-lut"))],
     };
-    let reference = Reference { aids: vec![aid("mark")], ..Reference::of(source.clone()) };
+    let reference = Reference { assets: vec![asset("mark")], ..Reference::of(source.clone()) };
     let film = PairFilm { seen: Vec::new(), width: 64, height: 36, output: file("film.mp4") };
     for (mut job, wanted) in [
         (Job::Probe { source: source.clone() }, vec!["source.mov"]),

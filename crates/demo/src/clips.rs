@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use beryl_core::facts::Chapter;
 use beryl_core::lut::fenmark_log;
-use beryl_core::picture::{Colour, FieldOrder};
+use beryl_core::picture::{Colour, FieldOrder, MatrixCoefficients, Primaries, Range, Transfer};
 use beryl_core::problem::Problem;
 use beryl_core::time::Rational;
 use beryl_media::{RecordedPicture, RecordedSound, Recorder, Recording};
@@ -69,12 +69,14 @@ impl Clip {
     }
 }
 
-fn colour(name: &str, matrix: &str) -> Colour {
+/// The tags of pictures of the limited range in a space of standard displays.
+const fn colour(primaries: Primaries, matrix: MatrixCoefficients) -> Colour {
+    let transfer = if matches!(primaries, Primaries::Bt709) { Transfer::Bt709 } else { Transfer::Bt601 };
     Colour {
-        primaries: Some(name.to_owned()),
-        transfer: Some(if name == "bt709" { "bt709" } else { "smpte170m" }.to_owned()),
-        matrix: Some(matrix.to_owned()),
-        range: Some("tv".to_owned()),
+        primaries: Some(primaries),
+        transfer: Some(transfer),
+        matrix: Some(matrix),
+        range: Some(Range::Limited),
         chroma_location: None,
     }
 }
@@ -96,7 +98,7 @@ fn picture(
         clock: rate.inverse().unwrap_or(Rational::ONE),
         rate,
         fields: FieldOrder::Progressive,
-        colour: colour("bt709", "bt709"),
+        colour: colour(Primaries::Bt709, MatrixCoefficients::Bt709),
     }
 }
 
@@ -199,7 +201,7 @@ pub fn clips() -> Vec<Clip> {
                     picture: Some(RecordedPicture {
                         pixel_aspect: Rational::constant(16, 15),
                         fields: FieldOrder::TopFirst,
-                        colour: colour("bt470bg", "bt470bg"),
+                        colour: colour(Primaries::Bt601With625, MatrixCoefficients::Bt601With625),
                         ..picture("mpeg2video", &[("b", "15000000"), ("g", "12"), ("bf", "2")], "yuv420p", (720, 576), P25)
                     }),
                     sounds: vec![sound("pcm_s16le", 2, None)],
@@ -222,7 +224,7 @@ pub fn clips() -> Vec<Clip> {
                     picture: Some(RecordedPicture {
                         pixel_aspect: Rational::constant(8, 9),
                         fields: FieldOrder::BottomFirst,
-                        colour: colour("smpte170m", "smpte170m"),
+                        colour: colour(Primaries::Bt601With525, MatrixCoefficients::Bt601With525),
                         ..picture("mpeg2video", &[("b", "12000000"), ("g", "15"), ("bf", "2")], "yuv420p", (720, 480), NTSC)
                     }),
                     sounds: vec![sound("pcm_s16le", 1, None)],

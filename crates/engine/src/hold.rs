@@ -182,7 +182,7 @@ impl Rules {
             Job::Encode { source, runs, .. } => {
                 self.read_source(source);
                 for run in runs {
-                    run.aids.iter().for_each(|aid| self.read(&aid.file));
+                    run.assets.iter().for_each(|asset| self.read(&asset.file));
                     for output in &run.outputs {
                         self.read(output);
                         // Where the source lies beside its outputs it could be removed as well. What is given up there
@@ -195,7 +195,7 @@ impl Rules {
             }
             Job::Compare { reference, file, film } => {
                 self.read_source(&reference.source);
-                reference.aids.iter().for_each(|aid| self.read(&aid.file));
+                reference.assets.iter().for_each(|asset| self.read(&asset.file));
                 self.read_source(file);
                 if let Some(film) = film {
                     self.folder_of(&film.output, written_and_removed());

@@ -38,7 +38,7 @@ fn job(source: &SourceRef, folder: &Path, plans: &[Plan]) {
             id: Uuid::now_v7(),
             plan: plan.clone(),
             outputs: vec![FileRef::within(folder.display().to_string(), format!("job-{number}.part").parse().unwrap())],
-            aids: Vec::new(),
+            assets: Vec::new(),
         })
         .collect();
     encode(source, &runs, folder, &Control::default(), &|event| {

@@ -44,7 +44,7 @@ fn main() {
         let own = json!({ "picture": { "rate": rate, "effort": effort, "size": { "rule": "same" } } });
         let plan = plan(&reading, &builtin(name).unwrap(), &own).unwrap();
         let passes = plan.passes();
-        let run = EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file("made.part")], aids: Vec::new() };
+        let run = EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file("made.part")], assets: Vec::new() };
         let mut rounds: Vec<[f64; 4]> = (0..ROUNDS).map(|_| misses(&source, &run, folder.path())).collect();
         rounds.sort_by(|one, other| one[1].total_cmp(&other[1]));
         let [half, most, whole, first] = rounds[0];

@@ -13,6 +13,7 @@ use std::path::Path;
 
 use bare::{bare_decode, bare_filter};
 use beryl_core::facts::Content;
+use beryl_core::picture::{MatrixCoefficients, Primaries, Transfer};
 use beryl_core::plan::plan_with as plan;
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
@@ -112,9 +113,10 @@ fn main() {
         let mut reading = probe(&source).unwrap();
         for stream in &mut reading.facts.streams {
             if let (Content::Picture(picture), true) = (&mut stream.content, is_pq) {
-                let word = |word: &str| Some(word.to_owned());
                 let colour = &mut picture.colour;
-                (colour.primaries, colour.transfer, colour.matrix) = (word("bt2020"), word("smpte2084"), word("bt2020nc"));
+                colour.primaries = Some(Primaries::Bt2020);
+                colour.transfer = Some(Transfer::Pq);
+                colour.matrix = Some(MatrixCoefficients::Bt2020);
             }
         }
         let patch =

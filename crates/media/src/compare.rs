@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use beryl_core::after::quality::{Comparison, FrameQuality, IDENTICAL};
-use beryl_core::picture::FieldOrder;
+use beryl_core::picture::{FieldOrder, Range};
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Answer, FileRef, PairFilm, Reference, SourceRef};
@@ -19,7 +19,7 @@ use crate::raw::{
     AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Medium, Output, WriteError, pixel_format,
     pixel_format_number,
 };
-use crate::screen::{Screen, screen};
+use crate::screen::{SCREEN, Screen};
 use crate::source::{open_root, system_path};
 use crate::supplies::Supplies;
 
@@ -37,7 +37,7 @@ pub fn compare(
     control: &Control,
     tell: &(dyn Fn(Answer) + Sync),
 ) -> Result<Comparison, Problem> {
-    let supplies = Supplies::prepare(&reference.source, reference.origin, reference.steps.iter(), &reference.aids, folder)?;
+    let supplies = Supplies::prepare(&reference.source, reference.origin, reference.steps.iter(), &reference.assets, folder)?;
     let fault = Mutex::new(None);
     let shared = Shared { control, fault: &fault, means: means_of_machine(1) };
     let (done, _) = bounded::<()>(0);
@@ -156,7 +156,7 @@ impl Measure {
         let name = pixel_format(made.format()).map_or_else(String::new, |(name, _)| name);
         let name = name.replace("yuva", "yuv").replace("yuvj", "yuv");
         let format = MEASURED.into_iter().find(|known| *known == name).unwrap_or("yuv444p10le");
-        let range = made.colour().range.filter(|range| range == "pc").map_or("tv", |_| "pc");
+        let range = Range::of(made.colour().is_full()).word();
         let inputs = [made, against].map(|frame| GraphInput::of_picture(frame, Rational::constant(1, 25)));
         let text = format!(
             "[in0]scale=flags=bicubic+accurate_rnd:out_range={range},format=pix_fmts={format}[made];\
@@ -240,7 +240,7 @@ impl Writing {
                 pixel_format: format,
                 pixel_aspect: Rational::ONE,
                 rate: None,
-                colour: screen(),
+                colour: SCREEN,
                 fields: FieldOrder::Progressive,
             },
             clock: FILM_CLOCK,
@@ -261,14 +261,14 @@ impl Writing {
         output.add_stream(&stream, &std::collections::BTreeMap::new(), &["default".to_owned()])?;
         output.leave_index_room(&[]);
         output.write_header(muxer_options(container))?;
-        let screens = [(); 2].map(|()| Screen::new((width, height), pixel_format, screen()));
+        let screens = [(); 2].map(|()| Screen::new((width, height), pixel_format, SCREEN));
         Ok(Self { screens, graph, encoder, output })
     }
 
     fn drain(&mut self, length: i64) -> Result<(), WriteError> {
         while let Some(mut frame) = self.graph.pull()? {
             frame.set_times(frame.pts().unwrap_or(0), length);
-            frame.prepare_for_encoding(FieldOrder::Progressive, &screen());
+            frame.prepare_for_encoding(FieldOrder::Progressive, &SCREEN);
             self.encoder.send(Some(&frame))?;
             self.write(length)?;
         }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::path::Path;
 
 use beryl_core::facts::Chapter;
-use beryl_core::picture::{Colour, FieldOrder};
+use beryl_core::picture::{Colour, FieldOrder, MatrixCoefficients};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::sound::layout::usual;
 use beryl_core::time::Rational;
@@ -376,7 +376,8 @@ fn picture_track(settings: &RecordedPicture, global_header: bool) -> Result<Pict
         clock: settings.clock,
         rate: None,
     };
-    let matrix = settings.colour.matrix.as_deref().filter(|matrix| *matrix != "gbr").unwrap_or("bt709");
+    let matrix = settings.colour.matrix.filter(|matrix| *matrix != MatrixCoefficients::Rgb);
+    let matrix = matrix.unwrap_or(MatrixCoefficients::Bt709).word();
     let interlaced = u8::from(settings.fields.is_interlaced());
     let rgb = settings.pixel_format.starts_with("rgb") || settings.pixel_format.starts_with("gbr");
     let convert = if rgb { String::new() } else { format!(":out_color_matrix={matrix}:out_range=tv:interl={interlaced}") };
@@ -402,7 +403,7 @@ fn picture_track(settings: &RecordedPicture, global_header: bool) -> Result<Pict
             pixel_format: pixel_format_number(settings.pixel_format)?,
             pixel_aspect: settings.pixel_aspect,
             rate: Some(settings.rate),
-            colour: settings.colour.clone(),
+            colour: settings.colour,
             fields: settings.fields,
         },
         clock: settings.clock,

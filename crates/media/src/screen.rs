@@ -1,6 +1,6 @@
 //! Pictures as screens show them, whatever their codes mean.
 
-use beryl_core::picture::Colour;
+use beryl_core::picture::{ChromaSite, Colour, MatrixCoefficients, Primaries, Range, Transfer};
 use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
@@ -8,23 +8,20 @@ use crate::job::Uniform;
 use crate::raw::{AvError, Frame};
 
 /// The colour that browsers take pictures for.
-pub(crate) fn screen() -> Colour {
-    let rec709 = || Some("bt709".to_owned());
-    Colour {
-        primaries: rec709(),
-        transfer: rec709(),
-        matrix: rec709(),
-        range: Some("tv".to_owned()),
-        chroma_location: Some("left".to_owned()),
-    }
-}
+pub(crate) const SCREEN: Colour = Colour {
+    primaries: Some(Primaries::Bt709),
+    transfer: Some(Transfer::Bt709),
+    matrix: Some(MatrixCoefficients::Bt709),
+    range: Some(Range::Limited),
+    chroma_location: Some(ChromaSite::Left),
+};
 
 /// Columns, lines and transfer of pictures.
-type Kind = ((u32, u32), Option<String>);
+type Kind = ((u32, u32), Option<Transfer>);
 
 /// The transfer that screens of computers have. Codes of BT.709 go to them as they are, by custom; so do those that are
 /// made for them.
-const OF_COMPUTERS: &str = "iec61966-2-1";
+const OF_COMPUTERS: Transfer = Transfer::Srgb;
 
 /// Draws pictures over all of so many columns and lines, with square pixels; a high dynamic range is brought down.
 pub(crate) struct Screen {
@@ -49,9 +46,8 @@ impl Screen {
         let size = (frame.width(), frame.height());
         let kind = (size, frame.colour().transfer);
         if self.uniform.as_ref().is_none_or(|(present, _)| *present != kind) {
-            let is_ready = kind.1.as_deref() == Some(OF_COMPUTERS);
-            let transfer = if is_ready { kind.1.clone() } else { self.colour.transfer.clone() };
-            let uniform = Uniform::of(self.form_for(size), Colour { transfer, ..self.colour.clone() });
+            let transfer = kind.1.filter(|transfer| *transfer == OF_COMPUTERS).or(self.colour.transfer);
+            let uniform = Uniform::of(self.form_for(size), Colour { transfer, ..self.colour });
             self.uniform = Some((kind, uniform));
         }
         let Some((_, uniform)) = &mut self.uniform else { return Ok(frame) };

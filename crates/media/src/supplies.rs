@@ -6,9 +6,9 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use beryl_core::lut::{FENMARK_LOG, LARGEST_DOCUMENT, Lut, LutShape, fenmark_to_rec709};
-use beryl_core::plan::{AidName, Step};
+use beryl_core::plan::{AssetName, Step};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Aid, SourceRef};
+use beryl_core::protocol::{Asset, SourceRef};
 use beryl_core::time::{Rational, Span, TimeMap};
 
 use crate::raw::{Decoder, Frame, Kind, Stop, SubtitleDecoder};
@@ -37,11 +37,11 @@ impl Supplies {
         source: &SourceRef,
         origin: Option<Rational>,
         steps: impl Iterator<Item = &'a Step>,
-        aids: &[Aid],
+        assets: &[Asset],
         folder: &Path,
     ) -> Result<Self, Problem> {
         let mut supplies = Self::of(source);
-        supplies.add(source, origin, steps, aids, folder)?;
+        supplies.add(source, origin, steps, assets, folder)?;
         Ok(supplies)
     }
 
@@ -56,22 +56,22 @@ impl Supplies {
         source: &SourceRef,
         origin: Option<Rational>,
         steps: impl Iterator<Item = &'a Step>,
-        aids: &[Aid],
+        assets: &[Asset],
         folder: &Path,
     ) -> Result<(), Problem> {
         let folder =
             std::path::absolute(folder).map_err(|error| Problem::from_io("the job's folder could not be found", &error))?;
         for step in steps {
-            match step.aid() {
-                Some(AidName::Lut(name)) if !self.luts.contains_key(name) => {
-                    let lut = table(name, aids)?;
+            match step.asset() {
+                Some(AssetName::Lut(name)) if !self.luts.contains_key(name) => {
+                    let lut = table(name, assets)?;
                     let file = write(&folder, &format!("table-{}.cube", self.luts.len()), lut.to_text().as_bytes())?;
                     self.luts.insert(name.to_owned(), (file, matches!(lut.shape, LutShape::Cube(_))));
                 }
-                Some(AidName::Picture(name)) if !self.pictures.contains_key(name) => {
-                    self.pictures.insert(name.to_owned(), picture(name, aids)?);
+                Some(AssetName::Picture(name)) if !self.pictures.contains_key(name) => {
+                    self.pictures.insert(name.to_owned(), picture(name, assets)?);
                 }
-                Some(AidName::Lut(_) | AidName::Picture(_)) | None => {}
+                Some(AssetName::Lut(_) | AssetName::Picture(_)) | None => {}
             }
             if matches!(step, Step::BurnIn(_) | Step::Subtitles { .. }) && self.font.is_none() {
                 self.font = Some(write(&folder, "text.woff2", FONT)?);
@@ -114,8 +114,8 @@ fn write(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Problem> {
     Ok(file)
 }
 
-fn aid<'a>(name: &str, what: &str, aids: &'a [Aid]) -> Result<&'a Aid, Problem> {
-    aids.iter().find(|aid| aid.name == name).ok_or_else(|| {
+fn asset<'a>(name: &str, what: &str, assets: &'a [Asset]) -> Result<&'a Asset, Problem> {
+    assets.iter().find(|asset| asset.name == name).ok_or_else(|| {
         Problem::new(ProblemKind::Missing, format!("the {what} {name} could not be used"), "there is none of this name")
             .with_next("Add it in the settings, or choose another.")
     })
@@ -125,13 +125,13 @@ fn aid<'a>(name: &str, what: &str, aids: &'a [Aid]) -> Result<&'a Aid, Problem> 
 ///
 /// # Errors
 /// A [`Problem`] where it cannot be read or is none.
-fn table(name: &str, aids: &[Aid]) -> Result<Lut, Problem> {
+fn table(name: &str, assets: &[Asset]) -> Result<Lut, Problem> {
     if name == FENMARK_LOG {
         return Ok(fenmark_to_rec709());
     }
-    let aid = aid(name, "table", aids)?;
+    let asset = asset(name, "table", assets)?;
     let what = || format!("the table {name} could not be used");
-    let (file, size) = open_file(&open_root(&aid.file)?, &aid.file.path)?;
+    let (file, size) = open_file(&open_root(&asset.file)?, &asset.file.path)?;
     if size > LARGEST_DOCUMENT as u64 {
         return Err(Problem::new(ProblemKind::Invalid, what(), beryl_core::lut::LutError::TooLarge.to_string()));
     }
@@ -141,10 +141,10 @@ fn table(name: &str, aids: &[Aid]) -> Result<Lut, Problem> {
 }
 
 /// The first picture of a file.
-fn picture(name: &str, aids: &[Aid]) -> Result<Frame, Problem> {
-    let aid = aid(name, "picture", aids)?;
+fn picture(name: &str, assets: &[Asset]) -> Result<Frame, Problem> {
+    let asset = asset(name, "picture", assets)?;
     let what = || format!("the picture {name} could not be used");
-    let source = SourceRef::of(aid.file.clone());
+    let source = SourceRef::of(asset.file.clone());
     let mut packets = PacketSource::open(&source, &Stop::default())?;
     let none = || Problem::new(ProblemKind::Unsupported, what(), "it holds no picture");
     // Still pictures are attachments to some formats and moving pictures to others.

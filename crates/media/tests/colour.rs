@@ -11,11 +11,11 @@ use std::sync::Mutex;
 
 use beryl_core::after::check::judge;
 use beryl_core::facts::Content;
-use beryl_core::picture::{Colour, FieldOrder, Hdr, PixelForm};
+use beryl_core::picture::{Colour, FieldOrder, Hdr, MatrixCoefficients, PixelForm, Primaries, Range, Transfer};
 use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Aid, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
+use beryl_core::protocol::{Asset, EncodeRun, Event, FileRef, RunNews, Sequence, ShownField, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_core::time::Rational;
 use beryl_demo::{Clip, clips, make};
@@ -48,14 +48,14 @@ fn lossless_in(container: &str, reading: &Reading, picture: Value) -> Plan {
     plan(reading, &builtin("web-1080").unwrap(), &patch).unwrap()
 }
 
-fn try_made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
-    made_of(&source(folder, name), folder, plan, aids)
+fn try_made(folder: &Path, name: &str, plan: &Plan, assets: &[&str]) -> Result<SourceRef, Problem> {
+    made_of(&source(folder, name), folder, plan, assets)
 }
 
-fn made_of(from: &SourceRef, folder: &Path, plan: &Plan, aids: &[&str]) -> Result<SourceRef, Problem> {
+fn made_of(from: &SourceRef, folder: &Path, plan: &Plan, assets: &[&str]) -> Result<SourceRef, Problem> {
     let output = source(folder, &format!("{}.mkv", Uuid::now_v7()));
-    let aids = aids.iter().map(|name| Aid { name: (*name).to_owned(), file: file(folder, name) }).collect();
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids };
+    let assets = assets.iter().map(|name| Asset { name: (*name).to_owned(), file: file(folder, name) }).collect();
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets };
     let told = Mutex::new(None);
     encode(from, &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(Ok(judge(plan, &measured))),
@@ -70,8 +70,8 @@ fn made_of(from: &SourceRef, folder: &Path, plan: &Plan, aids: &[&str]) -> Resul
     }
 }
 
-fn made(folder: &Path, name: &str, plan: &Plan, aids: &[&str]) -> SourceRef {
-    try_made(folder, name, plan, aids).unwrap_or_else(|problem| panic!("{problem} {}", problem.details))
+fn made(folder: &Path, name: &str, plan: &Plan, assets: &[&str]) -> SourceRef {
+    try_made(folder, name, plan, assets).unwrap_or_else(|problem| panic!("{problem} {}", problem.details))
 }
 
 /// Samples of 10 bit, 4:4:4, from a Y4M file that this test writes, or from the file that was made of it.
@@ -198,15 +198,15 @@ fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
             }
         }
         assert!(worst <= 1.0, "{name}: {worst} codes");
-        let colour = &probe(&file).unwrap().facts.picture().unwrap().1.colour.clone();
-        assert_eq!((colour.matrix.as_deref(), colour.transfer.as_deref()), (Some("bt709"), Some("bt709")));
+        let colour = probe(&file).unwrap().facts.picture().unwrap().1.colour;
+        assert_eq!((colour.matrix, colour.transfer), (Some(MatrixCoefficients::Bt709), Some(Transfer::Bt709)));
     }
 
     // What is no table is refused with the line, and what is missing with its name.
     std::fs::write(folder.path().join("broken.cube"), "LUT_3D_SIZE 2\n0 0 0\n1 0\n").unwrap();
-    let refused = |name: &str, aids: &[&str]| {
+    let refused = |name: &str, assets: &[&str]| {
         let plan = lossless(&reading, json!({ "colour": { "lut": name } }));
-        try_made(folder.path(), "deep.y4m", &plan, aids).unwrap_err().to_string()
+        try_made(folder.path(), "deep.y4m", &plan, assets).unwrap_err().to_string()
     };
     assert!(refused("broken.cube", &["broken.cube"]).contains("line 3"));
     assert!(refused("nowhere.cube", &[]).contains("nowhere.cube"));
@@ -216,7 +216,7 @@ fn a_table_gives_what_an_own_computation_gives_to_one_code_of_ten_bit() {
         id: Uuid::now_v7(),
         plan: lossless(&reading, json!({ "colour": { "lut": name } })),
         outputs: vec![source(folder.path(), &format!("beside-{name}.mkv")).file],
-        aids: vec![Aid { name: "curves.cube".to_owned(), file: file(folder.path(), "curves.cube") }],
+        assets: vec![Asset { name: "curves.cube".to_owned(), file: file(folder.path(), "curves.cube") }],
     });
     let (failed, written) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
     encode(&source(folder.path(), "deep.y4m"), &runs, folder.path(), &Control::default(), &|event| match event {
@@ -236,18 +236,16 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
     let grey = |folder: &Path, name: &str, code: u16| {
         write_deep(&folder.join(name), &[[vec![code; SIDE * SIDE], vec![512; SIDE * SIDE], vec![512; SIDE * SIDE]]]);
     };
-    let colour = |reading: &mut Reading, [primaries, transfer, matrix]: [&str; 3]| {
+    let colour = |reading: &mut Reading, tags: [&str; 3]| {
         for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
-                picture.colour.primaries = Some(primaries.to_owned());
-                picture.colour.transfer = Some(transfer.to_owned());
-                picture.colour.matrix = Some(matrix.to_owned());
+                picture.colour = Colour { range: picture.colour.range, ..tagged(tags, None) };
             }
         }
     };
     colour(&mut reading, ["bt2020", "smpte2084", "bt2020nc"]);
     let kept = lossless(&reading, json!({}));
-    assert_eq!(kept.picture.as_ref().unwrap().colour.transfer.as_deref(), Some("smpte2084"), "kept unless it is asked for");
+    assert_eq!(kept.picture.as_ref().unwrap().colour.transfer, Some(Transfer::Pq), "kept unless it is asked for");
     let plan = lossless(&reading, json!({ "colour": { "dynamic_range": "standard" } }));
     assert!(plan.decisions.iter().any(|decision| decision.because.contains("PQ")));
     let mut before = 0;
@@ -265,14 +263,20 @@ fn high_dynamic_range_comes_down_and_spaces_are_converted_with_their_tags() {
     colour(&mut reading, ["bt470bg", "smpte170m", "bt470bg"]);
     let plan = lossless(&reading, json!({ "colour": { "space": "rec709" } }));
     let file = made(folder.path(), "deep.y4m", &plan, &[]);
-    let tags = probe(&file).unwrap().facts.picture().unwrap().1.colour.clone();
-    assert_eq!((tags.primaries.as_deref(), tags.matrix.as_deref()), (Some("bt709"), Some("bt709")));
+    let tags = probe(&file).unwrap().facts.picture().unwrap().1.colour;
+    assert_eq!((tags.primaries, tags.matrix), (Some(Primaries::Bt709), Some(MatrixCoefficients::Bt709)));
     grey(folder.path(), "grey.y4m", 600);
     let out = deep_pictures(&made(folder.path(), "grey.y4m", &plan, &[]));
     assert!(out[0][0][0].abs_diff(600) <= 1, "grey has the same code in both: {}", out[0][0][0]);
     let full = lossless(&reading, json!({ "colour": { "range": "full" } }));
     let out = deep_pictures(&made(folder.path(), "grey.y4m", &full, &[]));
     assert!(out[0][0][0].abs_diff(((600.0_f64 - 64.0) / 876.0 * 1023.0).round() as u16) <= 1);
+}
+
+/// Colour by the words that documents have for primaries, transfer and matrix.
+fn tagged([primaries, transfer, matrix]: [&str; 3], range: Option<&str>) -> Colour {
+    let tags = json!({ "primaries": primaries, "transfer": transfer, "matrix": matrix, "range": range });
+    serde_json::from_value(tags).unwrap()
 }
 
 /// A reading of the deep picture as one of a high dynamic range.
@@ -282,14 +286,7 @@ fn graded(folder: &Path, transfer: &str) -> Reading {
     let fraction = |value: i64, of: i64| Rational::new(value, of).unwrap();
     for stream in &mut reading.facts.streams {
         if let Content::Picture(picture) = &mut stream.content {
-            let word = |word: &str| Some(word.to_owned());
-            picture.colour = Colour {
-                primaries: word("bt2020"),
-                transfer: word(transfer),
-                matrix: word("bt2020nc"),
-                range: word("tv"),
-                chroma_location: None,
-            };
+            picture.colour = tagged(["bt2020", transfer, "bt2020nc"], Some("tv"));
             // Red, green, blue and white of a display that is wide, and its light.
             let places = [34_000, 16_000, 13_250, 34_500, 7_500, 3_000, 15_635, 16_450];
             picture.hdr = Some(Hdr {
@@ -307,7 +304,6 @@ const RED: [u8; 3] = [200, 90, 40];
 /// A second of one colour in H.264 without loss, as a transport stream.
 fn flat(path: &Path, height: u32, pixel_format: &'static str, colour: [&str; 3], rgb: [u8; 3], stamping: Stamping) {
     let [transfer, matrix, range] = colour;
-    let word = |word: &str| Some(word.to_owned());
     let picture = RecordedPicture {
         encoder: "libx264",
         options: vec![("qp", "0"), ("g", "5")],
@@ -318,13 +314,7 @@ fn flat(path: &Path, height: u32, pixel_format: &'static str, colour: [&str; 3],
         clock: Rational::constant(1, 25),
         rate: Rational::whole(25),
         fields: FieldOrder::Progressive,
-        colour: Colour {
-            primaries: word("bt709"),
-            transfer: word(transfer),
-            matrix: word(matrix),
-            range: word(range),
-            chroma_location: None,
-        },
+        colour: tagged(["bt709", transfer, matrix], Some(range)),
     };
     let recording = Recording { format: "mpegts", picture: Some(picture), ..Recording::default() };
     let mut recorder = Recorder::begin(path, &recording).unwrap();
@@ -724,9 +714,7 @@ fn what_a_source_says_of_its_colour_arrives_in_every_codec_and_container_or_the_
         let mut reading = reading.clone();
         for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
-                let [primaries, transfer, matrix] = tags.map(|word| Some(word.to_owned()));
-                let range = Some(if full { "pc" } else { "tv" }.to_owned());
-                picture.colour = Colour { primaries, transfer, matrix, range, chroma_location: None };
+                picture.colour = tagged(*tags, Some(Range::of(full).word()));
             }
         }
         for (codec, profile, containers) in &codecs {

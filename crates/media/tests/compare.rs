@@ -25,7 +25,7 @@ fn source(folder: &Path, name: &str) -> SourceRef {
 
 fn made(folder: &Path, name: &str, plan: &Plan) -> SourceRef {
     let output = source(folder, &Uuid::now_v7().to_string());
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets: Vec::new() };
     let written = Mutex::new(false);
     encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { .. }, .. } => *written.lock().unwrap() = true,
@@ -47,7 +47,7 @@ fn held(folder: &Path, name: &str, plan: &Plan, file: &SourceRef, film: Option<&
         origin: plan.origin,
         parts: plan.parts.clone(),
         steps: plan.picture.as_ref().unwrap().steps.clone(),
-        aids: Vec::new(),
+        assets: Vec::new(),
     };
     compare(&reference, file, film, folder, &Control::default(), &|_| {}).unwrap()
 }

@@ -33,7 +33,7 @@ fn each_run_is_charged_all_that_its_picture_steps_cost_and_no_other() {
     let cleaned = |degree: &str| {
         let own = json!({ "picture": { "cleaning": { "denoise": degree } } });
         let plan = plan(&reading, &builtin("light-proxy").unwrap(), &own).unwrap();
-        EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(&format!("{degree}.part"))], aids: Vec::new() }
+        EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(&format!("{degree}.part"))], assets: Vec::new() }
     };
     let runs = [cleaned("off"), cleaned("night")];
     let costs = Mutex::new([0_i64; 2]);

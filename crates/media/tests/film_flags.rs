@@ -160,7 +160,7 @@ fn made(folder: &Path, file: &SourceRef, reading: &Reading, overrides: serde_jso
     let plan = plan(reading, &builtin("same-h264").unwrap(), &overrides).unwrap();
     let output: PathBuf = format!("{}.part", Uuid::now_v7()).into();
     let output = source(folder, output.to_str().unwrap());
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets: Vec::new() };
     let news = Mutex::new(None);
     encode(file, &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *news.lock().unwrap() = Some(measured),

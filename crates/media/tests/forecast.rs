@@ -32,7 +32,7 @@ fn made(folder: &Path, plans: &[Plan]) -> Vec<Measured> {
         id: Uuid::now_v7(),
         plan: plan.clone(),
         outputs: vec![source(folder, &Uuid::now_v7().to_string()).file],
-        aids: Vec::new(),
+        assets: Vec::new(),
     };
     let runs: Vec<EncodeRun> = plans.iter().map(run).collect();
     let measures = Mutex::new(Vec::new());

@@ -48,7 +48,7 @@ fn outcomes(folder: &Path, file: &SourceRef, plans: Vec<Result<Plan, PlanError>>
         .enumerate()
         .filter_map(|(place, outcome)| {
             let plan = outcome.plan.as_ref().ok()?.clone();
-            Some((place, EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![outcome.output.file.clone()], aids: Vec::new() }))
+            Some((place, EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![outcome.output.file.clone()], assets: Vec::new() }))
         })
         .collect();
     let told = Mutex::new(Vec::new());

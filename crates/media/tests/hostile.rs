@@ -145,7 +145,7 @@ fn tried(folder: &Path, name: &str) {
             id: Uuid::now_v7(),
             outputs: vec![FileRef::within(folder.display().to_string(), format!("{}.part", Uuid::now_v7()).parse().unwrap())],
             plan,
-            aids: Vec::new(),
+            assets: Vec::new(),
         })
         .collect();
     if runs.is_empty() {

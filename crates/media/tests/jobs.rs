@@ -41,7 +41,7 @@ fn clip(folder: &Path, name: &str, seconds: i64) -> SourceRef {
 }
 
 fn run(folder: &Path, name: &str, plan: Plan) -> EncodeRun {
-    EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(folder, name)], aids: Vec::new() }
+    EncodeRun { id: Uuid::now_v7(), plan, outputs: vec![file(folder, name)], assets: Vec::new() }
 }
 
 fn planned(reading: &Reading, preset: &str) -> Plan {

@@ -47,7 +47,7 @@ fn planned(folder: &Path, own: Value) -> (Reading, Plan) {
 /// Runs a plan, holds the file against it, and reads its pictures.
 fn made(folder: &Path, plan: &Plan) -> Vec<Planes> {
     let output = source(folder, &format!("{}.mkv", Uuid::now_v7())).file;
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.clone()], assets: Vec::new() };
     let events = Mutex::new(Vec::new());
     let told = |event| events.lock().unwrap().push(event);
     encode(&source(folder, "material.y4m"), &[run], folder, &Control::default(), &told).unwrap();

@@ -40,7 +40,7 @@ fn made(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
         id: Uuid::now_v7(),
         plan: plan.clone(),
         outputs: vec![output.file.clone()],
-        aids: Vec::new(),
+        assets: Vec::new(),
     };
     let runs: Vec<EncodeRun> = plans.iter().zip(&outputs).map(run).collect();
     let events = Mutex::new(Vec::new());

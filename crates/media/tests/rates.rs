@@ -46,7 +46,7 @@ fn planned(reading: &Reading, codec: &str, container: &str, rate: &Value) -> Pla
 
 fn made(folder: &Path, plan: &Plan) -> Vec<u64> {
     let output = source(folder, &format!("{}.{}", Uuid::now_v7(), plan.container.extension()));
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets: Vec::new() };
     let told = Mutex::new(None);
     encode(&source(folder, "film.y4m"), &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(judge(plan, &measured)),

@@ -11,7 +11,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use beryl_core::facts::Content;
-use beryl_core::picture::{Colour, FieldOrder};
+use beryl_core::picture::{ChromaSite, FieldOrder, MatrixCoefficients, Range, Transfer};
 use beryl_core::plan::{Plan, Step, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
@@ -107,9 +107,12 @@ impl Stored {
         let mut reading = probe(source).unwrap();
         for stream in &mut reading.facts.streams {
             if let Content::Picture(picture) = &mut stream.content {
-                let [primaries, transfer, matrix] = self.space.map(|word| Some(word.to_owned()));
-                let range = Some(if self.full { "pc" } else { "tv" }.to_owned());
-                picture.colour = Colour { primaries, transfer, matrix, range, chroma_location: Some(self.site.to_owned()) };
+                let [primaries, transfer, matrix] = self.space;
+                let range = Range::of(self.full).word();
+                let tags = json!({
+                    "primaries": primaries, "transfer": transfer, "matrix": matrix, "range": range, "chroma_location": self.site,
+                });
+                picture.colour = serde_json::from_value(tags).unwrap();
                 picture.field_order = fields;
             }
         }
@@ -184,7 +187,7 @@ fn pictures_are_drawn_at_other_sizes_where_every_sample_lies() {
                         ..wanted
                     };
                     let colour = &plan.picture.as_ref().unwrap().colour;
-                    assert_eq!(colour.range.as_deref(), Some(if full { "pc" } else { "tv" }), "what is full stays full");
+                    assert_eq!(colour.range, Some(Range::of(full)), "what is full stays full");
                     table.add(format!("{name} to {width}×{height}, {sampling:?}"), wanted.distance(&made));
                 }
             }
@@ -207,10 +210,10 @@ fn colour_is_shared_otherwise_without_moving() {
                 json_patch::merge(&mut picture, &json!({ "colour": { "dynamic_range": "keep" } }));
                 let stored = Stored { sampling: from, site: site_word, ..PLAIN };
                 let (model, made, plan) = made(stored, drawing, &picture);
-                let told = plan.picture.as_ref().unwrap().colour.chroma_location.clone();
-                let to = if sampling == (2, 2) { site(told.as_deref().unwrap()) } else { site("left") };
+                let told = plan.picture.as_ref().unwrap().colour.chroma_location.map(ChromaSite::word);
+                let to = if sampling == (2, 2) { site(told.unwrap()) } else { site("left") };
                 if from == (2, 2) && sampling == (2, 2) {
-                    assert_eq!(told.as_deref(), Some(site_word), "it stays where it is");
+                    assert_eq!(told, Some(site_word), "it stays where it is");
                 }
                 let to = if sampling == (2, 1) && site(site_word).0.is_none() && from == (2, 2) { site("left") } else { to };
                 let wanted = model.resampled((WIDTH, HEIGHT), site(site_word), sampling, to);
@@ -248,7 +251,7 @@ fn ranges_matrices_transfers_and_primaries_become_what_is_asked_for() {
                     let codes = range.codes(from_rgb(to, to_rgb(matrix, range.signal(codes))));
                     codes.map(|code| code.clamp(0.0, 1023.0))
                 });
-                assert_eq!(plan.picture.as_ref().unwrap().colour.matrix.as_deref(), Some(to));
+                assert_eq!(plan.picture.as_ref().unwrap().colour.matrix.map(MatrixCoefficients::word), Some(to));
                 table.add(format!("{name} matrix {matrix} to {to}"), wanted.distance(&made));
             }
         }
@@ -274,10 +277,10 @@ fn ranges_matrices_transfers_and_primaries_become_what_is_asked_for() {
                 let shown = change(to_rgb(matrix, range.signal(codes)).map(|part| light(transfer, part)));
                 range.codes(from_rgb("bt709", shown.map(signal))).map(|code| code.clamp(0.0, 1023.0))
             });
-            let told = plan.picture.as_ref().unwrap().colour.transfer.clone();
+            let told = plan.picture.as_ref().unwrap().colour.transfer;
             let is_same = transfer == "bt470bg";
             let wanted = if is_same { model } else { wanted };
-            assert!(told.as_deref() == Some("bt709") || is_same, "{told:?}");
+            assert!(told == Some(Transfer::Bt709) || is_same, "{told:?}");
             table.add(format!("{name} {space:?} to bt709"), wanted.distance(&made));
         }
     }

@@ -56,7 +56,7 @@ fn made(folder: &Path, name: &str, plan: &Plan) -> Vec<Vec<f64>> {
 /// The file that is made of one, held against its plan.
 fn file_of(folder: &Path, name: &str, plan: &Plan) -> SourceRef {
     let output = source(folder, &format!("{}.{}", Uuid::now_v7(), plan.container.extension()));
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets: Vec::new() };
     let told = Mutex::new(None);
     encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {
         Event::Run { news: RunNews::Written { measured }, .. } => *told.lock().unwrap() = Some(judge(plan, &measured)),

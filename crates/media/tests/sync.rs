@@ -74,7 +74,7 @@ fn make(folder: &Path, name: &str, plans: &[Plan]) -> Vec<SourceRef> {
             id: Uuid::now_v7(),
             plan: plan.clone(),
             outputs: vec![output.file.clone()],
-            aids: Vec::new(),
+            assets: Vec::new(),
         })
         .collect();
     let reports = Mutex::new(Vec::new());

@@ -47,14 +47,15 @@ pub(crate) fn clear_proof(app: &App, proof: &Proof) {
 /// left half-written. Nothing may be at work yet.
 pub(crate) async fn clear_strays(app: &App) -> Result<(), StoreError> {
     let proofs: HashSet<Uuid> = app.database.proof_ids().await?.into_iter().collect();
-    let aids: HashSet<Uuid> = app.database.aids().await?.iter().map(|aid| aid.id).collect();
+    let assets: HashSet<Uuid> = app.database.assets().await?.iter().map(|asset| asset.id).collect();
     let cache = app.cache.clone();
     let cleared = tokio::task::spawn_blocking(move || {
         for (name, _) in files(&cache) {
             let is_kept = match name.split_once('-') {
                 Some(("proof", rest)) => id_of(rest).is_some_and(|id| proofs.contains(&id)),
-                Some(("aid", rest)) => !rest.ends_with(".part") && id_of(rest).is_some_and(|id| aids.contains(&id)),
-                Some(("still", _)) => false,
+                Some(("asset", rest)) => !rest.ends_with(".part") && id_of(rest).is_some_and(|id| assets.contains(&id)),
+                // Names of earlier versions.
+                Some(("still" | "aid", _)) => false,
                 _ => !name.ends_with(".part"),
             };
             if !is_kept && let Err(error) = std::fs::remove_file(cache.join(&name)) {

@@ -74,7 +74,7 @@ pub(crate) enum HousePart {
     /// The storages.
     Storages,
     /// Look-up tables and pictures.
-    Aids,
+    Assets,
     /// The settings.
     Settings,
 }

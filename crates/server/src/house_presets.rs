@@ -11,7 +11,7 @@ use crate::app::App;
 /// Brings the files up to what the database has. A fault is told and harms nobody but the command line.
 pub(crate) async fn write(app: &App) {
     let presets = match app.database.own_presets().await {
-        Ok(presets) => presets,
+        Ok(presets) => presets.into_iter().map(|own| own.preset).collect::<Vec<_>>(),
         Err(error) => return tracing::warn!(%error, "the presets of the house were not written for the command line"),
     };
     let folder = app.house_presets.clone();

@@ -2,9 +2,9 @@
 //!
 //! It links no media library: everything that touches media happens in engine processes.
 
-mod aids;
 mod api;
 mod app;
+mod assets;
 mod cache;
 mod clock;
 mod door;

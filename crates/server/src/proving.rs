@@ -17,8 +17,8 @@ use beryl_worker::{remove_temporary, replace};
 use tokio::sync::{Notify, watch};
 use uuid::Uuid;
 
-use crate::aids::aids_for;
 use crate::app::{App, ending};
+use crate::assets::assets_for;
 use crate::cache::{film_name, limit_proofs, proof_name, temporary_in_cache};
 use crate::events::Change;
 use crate::files::source_ref;
@@ -174,8 +174,8 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
     for proof in proofs {
         // What an earlier start has left of it.
         drop(std::fs::remove_file(app.cache.join(proof_name(proof).to_string())));
-        let aids = match aids_for(app, proof.plan.steps()).await {
-            Ok(aids) => aids,
+        let assets = match assets_for(app, proof.plan.steps()).await {
+            Ok(assets) => assets,
             Err(problem) => {
                 made.outcomes.insert(proof.id, Err(problem));
                 continue;
@@ -184,7 +184,7 @@ async fn make(app: &App, proofs: &[Proof], source: &SourceRef) -> Made {
         let path = temporary_in_cache(&proof.id);
         drop(remove_temporary(&app.cache, &path));
         let outputs = vec![FileRef::within(root.clone(), path)];
-        runs.push(EncodeRun { id: proof.id, plan: proof.plan.clone(), outputs, aids });
+        runs.push(EncodeRun { id: proof.id, plan: proof.plan.clone(), outputs, assets });
     }
     if runs.is_empty() {
         return made;
@@ -262,7 +262,7 @@ async fn hold(app: &App, proof: &Proof, source: &SourceRef) -> Result<Option<Com
         origin: proof.plan.origin,
         parts: proof.plan.parts.clone(),
         steps: picture.steps.clone(),
-        aids: aids_for(app, &picture.steps).await?,
+        assets: assets_for(app, &picture.steps).await?,
     };
     let output = FileRef::within(root.clone(), temporary.clone());
     let wanted = PairFilm { seen: picture.seen_steps(), width, height, output };

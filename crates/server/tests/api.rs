@@ -457,7 +457,7 @@ async fn tables_are_checked_kept_and_used_by_name_and_samples_sharpen_the_foreca
     let storage = application.add_storage("Media", &media).await?;
     let (client, address) = (Client::new(), application.address().to_owned());
     let add = async |kind: &str, name: &str, bytes: &'static [u8]| -> Outcome<(StatusCode, Value)> {
-        let answer = client.post(format!("{address}/api/aids?kind={kind}&name={name}")).body(bytes).send().await?;
+        let answer = client.post(format!("{address}/api/assets?kind={kind}&name={name}")).body(bytes).send().await?;
         Ok((answer.status(), serde_json::from_str(&answer.text().await?)?))
     };
     let (status, refused) = add("lut", "bad.cube", b"LUT_3D_SIZE 2\n0 0 0\n0 one 0\n").await?;
@@ -467,8 +467,8 @@ async fn tables_are_checked_kept_and_used_by_name_and_samples_sharpen_the_foreca
     let inverted = b"LUT_1D_SIZE 2\n1 1 1\n0 0 0\n";
     let (status, kept) = add("lut", "negative.cube", inverted).await?;
     assert!(status.is_success() && text(&kept["detail"]) == "curves of 2 points", "{kept}");
-    let names = application.call(Method::GET, "/api/aids", None).await?;
-    let names: Vec<String> = names.as_array().into_iter().flatten().map(|aid| text(&aid["name"])).collect();
+    let names = application.call(Method::GET, "/api/assets", None).await?;
+    let names: Vec<String> = names.as_array().into_iter().flatten().map(|asset| text(&asset["name"])).collect();
     assert_eq!(names, ["fenmark-log-to-rec709", "negative.cube"]);
 
     let sheet = text(&application.call(Method::POST, "/api/sheets", Some(json!({ "name": "Looks" }))).await?["id"]);
@@ -513,12 +513,13 @@ async fn a_start_clears_the_cache_of_what_nothing_belongs_to() -> Outcome<()> {
     let application = Application::start().await?;
     let cache = application.folder("cache")?;
     let table = "LUT_1D_SIZE 2\n0 0 0\n1 1 1\n";
-    let address = format!("{}/api/aids?kind=lut&name=own.cube", application.address());
+    let address = format!("{}/api/assets?kind=lut&name=own.cube", application.address());
     let answer = Client::new().post(address).body(table).send().await?.text().await?;
     let id = text(&serde_json::from_str::<Value>(&answer)?["id"]);
     let gone = "01900000-0000-7000-8000-000000000000";
-    let strays = [format!("proof-{gone}.mp4"), format!("proof-{gone}-both.mp4"), format!("aid-{gone}"), "still-x.jpg".to_owned()];
-    let stays = [format!("aid-{id}"), "viewing-x.mp4".to_owned()];
+    let strays =
+        [format!("proof-{gone}.mp4"), format!("proof-{gone}-both.mp4"), format!("asset-{gone}"), "still-x.jpg".to_owned()];
+    let stays = [format!("asset-{id}"), "viewing-x.mp4".to_owned()];
     for name in strays.iter().chain(&stays) {
         std::fs::write(cache.join(name), "bytes")?;
     }

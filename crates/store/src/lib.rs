@@ -4,8 +4,8 @@
 //! compare-and-set, work is leased by the database's own clock, and every later write of a worker
 //! names the epoch of its lease, so that one who lost it changes nothing.
 
-pub mod aids;
 pub mod answers;
+pub mod assets;
 mod database;
 mod error;
 mod json;

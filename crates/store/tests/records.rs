@@ -10,7 +10,7 @@ use std::time::Duration;
 use beryl_core::flow::run::{ClashRule, RunEvent, RunState};
 use beryl_core::flow::watch::{Stamp, WatchState};
 use beryl_core::path::StoragePath;
-use beryl_core::preset::{PresetPatch, builtin};
+use beryl_core::preset::{Preset, PresetPatch, builtin};
 use beryl_core::units::ByteSize;
 use beryl_store::runs::{NewRun, Origin, Window};
 use beryl_store::sheets::{Deliverable, OutputSetting};
@@ -286,11 +286,44 @@ async fn uploads_and_settings_are_kept() {
         database.save_setting("slots", &3_usize).await.unwrap();
         database.save_setting("slots", &4_usize).await.unwrap();
         assert_eq!(database.setting::<usize>("slots").await.unwrap(), Some(4));
-        let own = beryl_core::preset::Preset { id: "house".to_owned(), ..builtin("web-720").unwrap() };
-        database.save_preset(&own).await.unwrap();
-        assert_eq!(database.own_presets().await.unwrap(), std::slice::from_ref(&own));
-        database.remove_preset("house").await.unwrap();
-        assert!(database.own_presets().await.unwrap().is_empty());
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn presets_keep_every_version_over_other_ids_and_removal() {
+    with_database(async |database: Database| {
+        let named = |id: &str, name: &str| Preset { id: id.to_owned(), name: name.to_owned(), ..builtin("web-720").unwrap() };
+        let own = async || {
+            let all = database.own_presets().await.unwrap().into_iter();
+            all.map(|own| (own.preset.id, own.preset.name, own.version)).collect::<Vec<_>>()
+        };
+        let versions = async |id: &str| {
+            let all = database.preset_versions(id).await.unwrap().into_iter();
+            all.map(|version| (version.number, version.preset.id, version.preset.name)).collect::<Vec<_>>()
+        };
+        let word = |text: &str| text.to_owned();
+        assert_eq!(database.save_preset(&named("house", "One")).await.unwrap(), 1);
+        assert_eq!(database.save_preset(&named("house", "One")).await.unwrap(), 1, "what is as it was is no new version");
+        assert_eq!(database.save_preset(&named("house", "Two")).await.unwrap(), 2);
+        assert_eq!(database.change_preset("house", &named("home", "Three")).await.unwrap(), 3);
+        assert_eq!(own().await, [(word("home"), word("Three"), 3)]);
+        let all = [(3, word("home"), word("Three")), (2, word("home"), word("Two")), (1, word("home"), word("One"))];
+        assert_eq!(versions("home").await, all, "they go with it");
+        assert!(matches!(database.preset_versions("house").await, Err(StoreError::NotFound(_))));
+
+        // Another one is not overwritten by giving its id.
+        database.save_preset(&named("other", "Other")).await.unwrap();
+        let taken = database.change_preset("other", &named("home", "Mine")).await;
+        assert!(matches!(taken, Err(StoreError::NameTaken(id)) if id == "home"));
+        assert!(matches!(database.change_preset("nobody", &named("new", "New")).await, Err(StoreError::NotFound(_))));
+        assert_eq!(own().await, [(word("home"), word("Three"), 3), (word("other"), word("Other"), 1)]);
+
+        // What a removed one was is there still, also where another one comes to its id.
+        database.remove_preset("home").await.unwrap();
+        assert_eq!(versions("home").await, all);
+        assert_eq!(database.change_preset("other", &named("home", "Four")).await.unwrap(), 5);
+        assert_eq!(versions("home").await.iter().map(|version| version.0).collect::<Vec<_>>(), [5, 4, 3, 2, 1]);
     })
     .await;
 }

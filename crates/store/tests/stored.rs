@@ -75,7 +75,7 @@ async fn a_house_that_was_left_by_an_earlier_version_goes_on() {
         assert_eq!(serde_json::to_value(patch).unwrap(), serde_json::from_str::<serde_json::Value>(&stored).unwrap());
     }
     assert!(!database.own_presets().await.unwrap().is_empty());
-    assert!(database.own_presets().await.unwrap().iter().all(|preset| preset.faults().is_empty()));
+    assert!(database.own_presets().await.unwrap().iter().all(|own| own.preset.faults().is_empty() && own.version == 1));
     assert!(!database.watch_folders().await.unwrap().is_empty());
     let proofs = database.proof_ids().await.unwrap();
     assert!(!proofs.is_empty());

@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use beryl_core::findings::FieldsVerdict;
+use beryl_core::preset::builtin;
 use beryl_core::protocol::{FileRef, SourceRef};
 use beryl_ui_tests::{Application, Browser, Outcome, make_clips};
 use beryl_worker::Engine;
@@ -80,6 +81,23 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
     browser.wait_for_count("[role=listbox]", 0, Duration::from_secs(20)).await?;
     browser.find("[data-testid=make-strip]").await?.click().await?;
     browser.wait_for_count("[data-testid=variant][data-state=done]", 4, Duration::from_secs(120)).await?;
+    // The proof is held against the same moment of another output, which is proved for that.
+    let column = json!({ "preset": builtin("web-720"), "folder": "other" });
+    application.call(Method::POST, &format!("/api/sheets/{sheet}/deliverables"), Some(column)).await?;
+    browser.find("[data-testid=against] [role=combobox]").await?.click().await?;
+    option(&browser, "Web 720 (make a proof)").await?.click().await?;
+    browser.wait_for_text("[data-testid=compared]", "Web 720").await?;
+    browser.find("[data-testid=compared][data-ready=true]").await?;
+    let shown = async |side: &str| -> Outcome<String> {
+        let image = browser.find(&format!("[data-side={side}] img")).await?;
+        Ok(image.attr("src").await?.unwrap_or_default())
+    };
+    let (other, made) = (shown("against").await?, shown("made").await?);
+    assert!(other.ends_with("side=made") && made.ends_with("side=made") && other[..60] != made[..60], "{other} {made}");
+    // In motion both go on together, and stop where the shorter one ends.
+    browser.find("[data-testid=play]").await?.click().await?;
+    browser.wait_for_text("[data-testid=play]", "Stop").await?;
+    browser.wait_for_text("[data-testid=play]", "Play").await?;
     let third = "(//*[@data-testid='variant'])[3]//button[text()='Use this one']";
     browser.window.query(By::XPath(third)).first().await?.click().await?;
     option(&browser, "for this output alone").await?.click().await?;
@@ -108,7 +126,7 @@ async fn an_interlaced_tape_is_known_and_mended() -> Outcome<()> {
 /// How much each line differs from the mean of its neighbours, for the source and the proof as they are shown.
 async fn torn_lines(browser: &Browser) -> Outcome<[f64; 2]> {
     let script = r"
-        return ['source', 'made'].map((side) => {
+        return ['against', 'made'].map((side) => {
             const image = document.querySelector(`[data-side=${side}] img`);
             const canvas = document.createElement('canvas');
             [canvas.width, canvas.height] = [image.naturalWidth, image.naturalHeight];
@@ -240,7 +258,7 @@ async fn parts_are_marked_and_pictures_cut_by_hand() -> Outcome<()> {
     wait_for(|| async {
         Ok(decision(&application, &sheet, &trailer, "crop")
             .await
-            .is_ok_and(|(what, origin)| what.starts_with("cut to 1920×") && origin == "editor"))
+            .is_ok_and(|(what, origin)| what.starts_with("cropped to 1920×") && origin == "editor"))
     })
     .await?;
     let errors = browser.console_errors().await?;

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use beryl_core::preset::builtin;
+use beryl_core::preset::{Preset, builtin};
 use beryl_ui_tests::{Application, Browser, Outcome, make_clips};
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -106,19 +106,65 @@ async fn tables_and_pictures_are_added_refused_and_removed_in_the_settings() -> 
     std::fs::write(&broken, "LUT_3D_SIZE 2\n0 0 0\n0 one 0\n")?;
     let browser = Browser::open(true).await?;
     browser.window.goto(&format!("{}/settings", application.address())).await?;
-    browser.wait_for_count("[data-testid=aid]", 1, PATIENCE).await?;
-    let chooser = browser.window.find(By::Css("[data-testid=add-aids]")).await?;
+    browser.wait_for_count("[data-testid=asset]", 1, PATIENCE).await?;
+    let chooser = browser.window.find(By::Css("[data-testid=add-assets]")).await?;
     chooser.send_keys(warm.display().to_string()).await?;
-    browser.wait_for_count("[data-testid=aid]", 2, PATIENCE).await?;
+    browser.wait_for_count("[data-testid=asset]", 2, PATIENCE).await?;
     browser.find_text("Warm kiln, curves of 2 points").await?;
     // What is no table says where it goes wrong, and nothing is kept.
     chooser.send_keys(broken.display().to_string()).await?;
     browser.wait_for_text("[role=alert]", "line 3").await?;
-    browser.wait_for_count("[data-testid=aid]", 2, PATIENCE).await?;
+    browser.wait_for_count("[data-testid=asset]", 2, PATIENCE).await?;
     // What ships with the program stays; one's own can go.
-    browser.wait_for_count("[data-testid=aid] button", 1, PATIENCE).await?;
-    browser.find("[data-testid=aid] button").await?.click().await?;
-    browser.wait_for_count("[data-testid=aid]", 1, PATIENCE).await?;
-    assert_eq!(application.call(Method::GET, "/api/aids", None).await?.as_array().map(Vec::len), Some(1));
+    browser.wait_for_count("[data-testid=asset] button", 1, PATIENCE).await?;
+    browser.find("[data-testid=asset] button").await?.click().await?;
+    browser.wait_for_count("[data-testid=asset]", 1, PATIENCE).await?;
+    assert_eq!(application.call(Method::GET, "/api/assets", None).await?.as_array().map(Vec::len), Some(1));
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preset_of_the_house_gets_tracks_and_another_id_and_goes_back_to_an_earlier_version() -> Outcome<()> {
+    let application = Application::start().await?;
+    let preset = builtin("web-1080").map(|preset| Preset { id: "house-web".to_owned(), name: "House web".to_owned(), ..preset });
+    application.call(Method::POST, "/api/presets", Some(json!(preset))).await?;
+    let browser = Browser::open(false).await?;
+    browser.window.goto(&format!("{}/presets", application.address())).await?;
+    let of_row = |button: &str| format!("//tr[contains(., 'House web')]//button[text()='{button}']");
+    let click = async |path: String| -> Outcome<()> { Ok(browser.window.query(By::XPath(path)).first().await?.click().await?) };
+    let field = async |label: &str, words: &str| -> Outcome<()> {
+        let path = format!("//label[text()='{label}']/following-sibling::div//input");
+        let field = browser.window.query(By::XPath(path)).first().await?;
+        field.send_keys(Key::Control + "a").await?;
+        Ok(field.send_keys(words).await?)
+    };
+    let saved = async |version: u64| -> Outcome<Value> {
+        browser.find("[data-testid=save-preset]:enabled").await?.click().await?;
+        browser.wait_for_count("[role=dialog]", 0, PATIENCE).await?;
+        let own = |one: &&Value| one["version"].as_u64() == Some(version);
+        let all = application.call(Method::GET, "/api/presets", None).await?;
+        let found = all.as_array().and_then(|all| all.iter().find(own)).ok_or(format!("no version {version}: {all}"))?;
+        Ok(found["preset"].clone())
+    };
+    click(of_row("Change")).await?;
+    field("Id", "house-stems").await?;
+    browser.find("[data-setting='sound.tracks'] button").await?.click().await?;
+    field("Track 1 from", "1: 2, 1 + 2").await?;
+    field("Language", "deu").await?;
+    let changed = saved(2).await?;
+    assert_eq!(changed["id"], "house-stems");
+    let from = json!([{ "stream": 0, "channels": [1, 0] }, { "stream": 1 }]);
+    assert_eq!(changed["sound"]["tracks"], json!([{ "from": from, "language": "deu" }]));
+
+    // What it was is a version, and saved again it is the newest.
+    click(of_row("Versions")).await?;
+    browser.wait_for_count("[data-testid=version]", 2, PATIENCE).await?;
+    browser.wait_for_text("[data-testid=version]", "Audio tracks changed").await?;
+    click("//*[@data-testid='version']//button[text()='Open']".to_owned()).await?;
+    browser.wait_for_text("[data-testid=differences]", "1 setting other than House web").await?;
+    let back = saved(3).await?;
+    assert_eq!((&back["id"], &back["sound"]["tracks"]), (&json!("house-stems"), &json!([])));
+    let errors = browser.console_errors().await?;
+    assert!(errors.is_empty(), "{errors:?}");
     Ok(())
 }

@@ -16,7 +16,9 @@ export type Progress = NonNullable<Run["progress"]>;
 export type Output = Schemas["OutputView"];
 export type Decision = Schemas["Decision"];
 export type Preset = Schemas["Preset"];
+export type TrackWish = Schemas["TrackWish"];
 export type PresetItem = Schemas["PresetView"];
+export type PresetVersion = Schemas["VersionView"];
 export type Storage = Schemas["StorageView"];
 export type Entry = Schemas["Entry"];
 export type Folders = Schemas["FoldersView"];
@@ -31,7 +33,7 @@ export type Bench = Schemas["BenchView"];
 export type BenchSuggestion = Schemas["BenchSuggestion"];
 export type SheetSuggestion = Schemas["SheetSuggestion"];
 export type RowsBefore = Schemas["RowsBefore"];
-export type Aid = Schemas["AidView"];
+export type Asset = Schemas["AssetView"];
 export type Comparison = Schemas["Comparison"];
 export type CellProofs = Schemas["CellProofs"];
 export type Proof = Schemas["ProofView"];
@@ -195,10 +197,10 @@ export const api = {
     source: string,
     rule: Preset["picture"] extends infer P ? (NonNullable<P> extends { crop?: infer C } ? C : never) : never,
   ) => call<Crop>("POST", `/api/sources/${source}/crop`, { rule }),
-  aids: () => call<Aid[]>("GET", "/api/aids"),
-  removeAid: (id: string) => call<undefined>("DELETE", `/api/aids/${id}`),
-  addAid: (kind: Aid["kind"], name: string, file: Blob) =>
-    call<Aid>("POST", `/api/aids?kind=${kind}&name=${encodeURIComponent(name)}`, file),
+  assets: () => call<Asset[]>("GET", "/api/assets"),
+  removeAsset: (id: string) => call<undefined>("DELETE", `/api/assets/${id}`),
+  addAsset: (kind: Asset["kind"], name: string, file: Blob) =>
+    call<Asset>("POST", `/api/assets?kind=${kind}&name=${encodeURIComponent(name)}`, file),
   proofs: (cell: CellKey) => call<CellProofs>("GET", `/api/outputs/${cell.source}/${cell.deliverable}/proofs`),
   prove: (wish: NewProofs) => call<string[]>("POST", "/api/proofs", wish),
   removeProof: (id: string) => call<undefined>("DELETE", `/api/proofs/${id}`),
@@ -223,6 +225,10 @@ export const api = {
   catalogue: () => call<Section[]>("GET", "/api/catalogue"),
   presets: () => call<PresetItem[]>("GET", "/api/presets"),
   savePreset: (preset: unknown) => call<PresetItem>("POST", "/api/presets", preset),
+  /** Changes a preset of the house, its id too. */
+  changePreset: (id: string, preset: unknown) =>
+    call<PresetItem>("PUT", `/api/presets/${encodeURIComponent(id)}`, preset),
+  presetVersions: (id: string) => call<PresetVersion[]>("GET", `/api/presets/${encodeURIComponent(id)}/versions`),
   removePreset: (id: string) => call<undefined>("DELETE", `/api/presets/${id}`),
   storages: () => call<Storage[]>("GET", "/api/storages"),
   folders: (path: string | null) =>

@@ -4,7 +4,7 @@
  */
 
 export interface paths {
-    "/api/aids": {
+    "/api/assets": {
         parameters: {
             query?: never;
             header?: never;
@@ -12,17 +12,17 @@ export interface paths {
             cookie?: never;
         };
         /** All tables and pictures. */
-        get: operations["aids"];
+        get: operations["assets"];
         put?: never;
         /** Keeps a table or a picture; one of the same name is replaced. What is not one is refused. */
-        post: operations["add_aid"];
+        post: operations["add_asset"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/aids/{id}": {
+    "/api/assets/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -33,7 +33,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a table or a picture. What calls it by name cannot be made any more until there is another. */
-        delete: operations["remove_aid"];
+        delete: operations["remove_asset"];
         options?: never;
         head?: never;
         patch?: never;
@@ -223,10 +223,28 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Changes a preset of the house, its id too. What it was stays as a version. */
+        put: operations["change_preset"];
         post?: never;
         /** Removes a preset of the house; columns made from it keep their copy. */
         delete: operations["remove_preset"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of a preset of the house, the newest first; one that was removed still has them. */
+        get: operations["versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1149,23 +1167,6 @@ export interface components {
              */
             saturation?: number | null;
         };
-        /** @description A look-up table or a picture. */
-        AidView: {
-            /** @description What is known of it: the points of a table, the size of a picture. */
-            detail: string;
-            /**
-             * Format: uuid
-             * @description Nothing for what ships with the program.
-             */
-            id?: string | null;
-            kind: components["schemas"]["AidWord"];
-            name: string;
-        };
-        /**
-         * @description What it is.
-         * @enum {string}
-         */
-        AidWord: "lut" | "picture";
         /** @description A place in a file whose clock jumps from which reading can begin: a key frame, between jumps. */
         Anchor: {
             /** @description Seconds of the continuous clock. */
@@ -1178,6 +1179,23 @@ export interface components {
             /** @description By how many seconds the file's own time stamps move there. */
             shift: components["schemas"]["Rational"];
         };
+        /** @description A look-up table or a picture. */
+        AssetView: {
+            /** @description What is known of it: the points of a table, the size of a picture. */
+            detail: string;
+            /**
+             * Format: uuid
+             * @description Nothing for what ships with the program.
+             */
+            id?: string | null;
+            kind: components["schemas"]["AssetWord"];
+            name: string;
+        };
+        /**
+         * @description What it is.
+         * @enum {string}
+         */
+        AssetWord: "lut" | "picture";
         /** @description What is known of bars. */
         BarsFinding: {
             /** @description The part of the frame that ever shows picture. */
@@ -1667,18 +1685,13 @@ export interface components {
             deblock?: components["schemas"]["Deblocking"] | null;
             denoise?: components["schemas"]["Denoising"] | null;
         };
-        /** @description Colour tags with the names of ITU-T H.273 as the library writes them; `None` where not declared. */
+        /** @description Colour tags after ITU-T H.273; `None` where not declared. */
         Colour: {
-            /** @description Where chroma samples sit, such as `left`. */
-            chroma_location?: string | null;
-            /** @description Matrix coefficients, such as `bt709`, or `gbr` for RGB. */
-            matrix?: string | null;
-            /** @description Colour primaries, such as `bt709`. */
-            primaries?: string | null;
-            /** @description `tv` (limited) or `pc` (full). */
-            range?: string | null;
-            /** @description Transfer characteristics, such as `smpte2084`. */
-            transfer?: string | null;
+            chroma_location?: components["schemas"]["ChromaSite"] | null;
+            matrix?: components["schemas"]["MatrixCoefficients"] | null;
+            primaries?: components["schemas"]["Primaries"] | null;
+            range?: components["schemas"]["Range"] | null;
+            transfer?: components["schemas"]["Transfer"] | null;
         };
         /** @description Whether there is colour in the picture. */
         ColourContent: {
@@ -1735,16 +1748,16 @@ export interface components {
             range?: components["schemas"]["RangeRule"] | null;
             space?: components["schemas"]["ColourSpaceRule"] | null;
         };
-        /** @description What the codes of a picture mean, in the libraries' words for the numbers of ITU-T H.273. */
+        /** @description What the codes of a picture mean, after ITU-T H.273. */
         ColourSpace: {
             /** @description Whether the codes use the full range. */
             full_range: boolean;
-            /** @description Matrix; `gbr` for red, green and blue. */
-            matrix: string;
+            /** @description Matrix. */
+            matrix: components["schemas"]["MatrixCoefficients"];
             /** @description Primaries. */
-            primaries: string;
+            primaries: components["schemas"]["Primaries"];
             /** @description Transfer. */
-            transfer: string;
+            transfer: components["schemas"]["Transfer"];
         };
         /**
          * @description The colour space: primaries, transfer and matrix.
@@ -2396,7 +2409,7 @@ export interface components {
          * @description What the whole house has in common.
          * @enum {string}
          */
-        HousePart: "presets" | "storages" | "aids" | "settings";
+        HousePart: "presets" | "storages" | "assets" | "settings";
         /** @description What lies in a watch folder and was neither taken up nor left before. */
         Inside: {
             /**
@@ -2527,6 +2540,11 @@ export interface components {
          *     less is the factor 1/√2, six less a half); nothing where it is not heard.
          */
         Matrix: (number | null)[][];
+        /**
+         * @description Matrix coefficients (table 4).
+         * @enum {string}
+         */
+        MatrixCoefficients: "gbr" | "bt709" | "fcc" | "bt470bg" | "smpte170m" | "smpte240m" | "ycgco" | "bt2020nc" | "bt2020c" | "smpte2085" | "chroma-derived-nc" | "chroma-derived-c" | "ictcp";
         /**
          * @description The rate of sources that are partly film and partly video.
          * @enum {string}
@@ -3023,7 +3041,17 @@ export interface components {
             /** @description Whether it is part of the program and cannot be changed. */
             is_builtin: boolean;
             preset: components["schemas"]["Preset"];
+            /**
+             * Format: int32
+             * @description The number of its newest version, from 1; built-in ones have none.
+             */
+            version?: number | null;
         };
+        /**
+         * @description Colour primaries (table 2).
+         * @enum {string}
+         */
+        Primaries: "bt709" | "bt470m" | "bt470bg" | "smpte170m" | "smpte240m" | "film" | "bt2020" | "smpte428" | "smpte431" | "smpte432" | "ebu3213";
         /** @description What happened, to which file, why, and what to do next. */
         Problem: {
             /** @description What the library said, word for word, for those who maintain the program. */
@@ -3114,6 +3142,8 @@ export interface components {
             /** @description Seconds of the source: one stretch, or those of a sample of the size. */
             parts: components["schemas"]["Span"][];
             problem?: components["schemas"]["Problem"] | null;
+            /** @description By what factor it plays faster than the source. */
+            speed: components["schemas"]["Rational"];
             state: components["schemas"]["ProofState"];
             /** @description What is done to each picture, in a few words each. */
             steps: string[];
@@ -3204,6 +3234,11 @@ export interface components {
             /** @description Of how many sources nothing was queued because they are still being read. */
             unread: number;
         };
+        /**
+         * @description Which codes stand for black and white.
+         * @enum {string}
+         */
+        Range: "tv" | "pc";
         /**
          * @description The range of luma and colour codes.
          * @enum {string}
@@ -3904,20 +3939,20 @@ export interface components {
              */
             peak: number;
             /** @description Primaries of what goes in. */
-            primaries: string;
+            primaries: components["schemas"]["Primaries"];
             /** @enum {string} */
             step: "tone";
-            /** @description Transfer of what goes in, in the libraries' words. */
-            transfer: string;
+            /** @description Transfer of what goes in. */
+            transfer: components["schemas"]["Transfer"];
         } | {
             /** @description Primaries of what goes in. */
-            primaries: string;
+            primaries: components["schemas"]["Primaries"];
             /** @enum {string} */
             step: "recolour";
             /** @description Primaries of what comes out. */
-            to: string;
-            /** @description Transfer of what goes in, in the libraries' words. */
-            transfer: string;
+            to: components["schemas"]["Primaries"];
+            /** @description Transfer of what goes in. */
+            transfer: components["schemas"]["Transfer"];
         } | {
             /** @description The table's name. */
             name: string;
@@ -4203,6 +4238,11 @@ export interface components {
             /** @description Its title; left out, as the source has it. */
             title?: string | null;
         };
+        /**
+         * @description Transfer characteristics (table 3).
+         * @enum {string}
+         */
+        Transfer: "bt709" | "bt470m" | "bt470bg" | "smpte170m" | "smpte240m" | "linear" | "log100" | "log316" | "iec61966-2-4" | "bt1361e" | "iec61966-2-1" | "bt2020-10" | "bt2020-12" | "smpte2084" | "smpte428" | "arib-std-b67";
         /** @description What comes of a preset that is being written. */
         Tried: {
             /**
@@ -4250,6 +4290,17 @@ export interface components {
             label: string;
             /** @description A JSON merge patch above the settings of row and cell. */
             overrides: components["schemas"]["PresetPatch"];
+        };
+        /** @description A preset as it was saved once. */
+        VersionView: {
+            /**
+             * Format: int32
+             * @description From 1.
+             */
+            number: number;
+            preset: components["schemas"]["Preset"];
+            /** Format: date-time */
+            saved: string;
         };
         /** @description Whether something can be played in the page. */
         Viewing: {
@@ -4410,7 +4461,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    aids: {
+    assets: {
         parameters: {
             query?: never;
             header?: never;
@@ -4424,12 +4475,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AidView"][];
+                    "application/json": components["schemas"]["AssetView"][];
                 };
             };
         };
     };
-    add_aid: {
+    add_asset: {
         parameters: {
             query: {
                 name: string;
@@ -4450,12 +4501,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AidView"];
+                    "application/json": components["schemas"]["AssetView"];
                 };
             };
         };
     };
-    remove_aid: {
+    remove_asset: {
         parameters: {
             query?: never;
             header?: never;
@@ -4726,6 +4777,31 @@ export interface operations {
             };
         };
     };
+    change_preset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preset"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"];
+                };
+            };
+        };
+    };
     remove_preset: {
         parameters: {
             query?: never;
@@ -4742,6 +4818,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"][];
+                };
             };
         };
     };

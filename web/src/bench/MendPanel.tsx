@@ -6,7 +6,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import {
   api,
-  type Aid,
+  type Asset,
   type Bench,
   type CellKey,
   type Decision,
@@ -31,7 +31,7 @@ interface Props {
 }
 
 export function MendPanel({ bench, row, cell, onClose }: Props) {
-  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const { data: assets = [] } = useQuery({ queryKey: keys.assets, queryFn: api.assets });
   const { data: output } = useQuery({
     queryKey: keys.output(cell?.source ?? "", cell?.deliverable ?? ""),
     queryFn: () => (cell ? api.output(cell) : Promise.reject(new Error("no output"))),
@@ -60,7 +60,7 @@ export function MendPanel({ bench, row, cell, onClose }: Props) {
             cost={costWords(costOf(section.name, output?.costs ?? []))}
             bench={bench}
             row={row}
-            aids={aids}
+            assets={assets}
           />
         );
       })}
@@ -100,11 +100,11 @@ interface GroupProps {
   cost: string;
   bench: Bench;
   row: RowSettings;
-  aids: Aid[];
+  assets: Asset[];
 }
 
 /** One kind of mending: what is done now, the setting that is changed most, and the others behind it. */
-function Group({ section, decisions, cost, bench, row, aids }: GroupProps) {
+function Group({ section, decisions, cost, bench, row, assets }: GroupProps) {
   const set = section.settings.filter((setting) => valueAt(row.overrides, setting.place) !== undefined);
   const [isOpen, setOpen] = useState(set.length > 0);
   const most = mostChanged(section);
@@ -129,7 +129,7 @@ function Group({ section, decisions, cost, bench, row, aids }: GroupProps) {
           setting={setting}
           value={valueAt(row.overrides, setting.place)}
           unset="from the preset"
-          aids={aids}
+          assets={assets}
           languages={languagesOf(bench.reading)}
           onChange={(value) => {
             row.set(withValue(row.overrides, setting.place, value), `${setting.name} of ${bench.source.name}`);

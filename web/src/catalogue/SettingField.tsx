@@ -5,7 +5,8 @@ import MenuItem from "@mui/material/MenuItem";
 import Slider from "@mui/material/Slider";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import type { Aid, Kind, Setting, Token } from "../api/client";
+import type { Asset, Kind, Setting, Token } from "../api/client";
+import { TracksField } from "./TracksField";
 import { type Figure, formOf, parsed, shown, sortedOffers, tokenWords, valueAt } from "./catalogue";
 
 /** Stands for a setting that is not set. */
@@ -19,14 +20,14 @@ interface Props {
   inherited?: unknown;
   /** The words for that. */
   unset: string;
-  aids: Aid[];
+  assets: Asset[];
   /** Languages that the source has. */
   languages: string[];
   onChange: (value: unknown) => void;
 }
 
 export function SettingField(props: Props) {
-  const { setting, value, unset, aids, languages, onChange } = props;
+  const { setting, value, unset, assets, languages, onChange } = props;
   const { kind } = setting;
   switch (kind.kind) {
     case "switch":
@@ -60,7 +61,9 @@ export function SettingField(props: Props) {
       return (
         <Select
           {...props}
-          items={aids.filter((aid) => aid.kind === kind.holds).map((aid): [string, unknown] => [aid.name, aid.name])}
+          items={assets
+            .filter((asset) => asset.kind === kind.holds)
+            .map((asset): [string, unknown] => [asset.name, asset.name])}
         />
       );
     case "language":
@@ -69,9 +72,10 @@ export function SettingField(props: Props) {
       return <RuleField {...props} kind={kind} />;
     case "pattern":
       return <PatternField {...props} tokens={kind.tokens} />;
+    case "tracks":
+      return <TracksField {...props} />;
     case "text":
     case "parts":
-    case "tracks":
       return null;
   }
 }

@@ -69,7 +69,7 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
   const [typed, setTyped] = useState<string | null>(null);
   const [fault, setFault] = useState("");
   const catalogue = useCatalogue();
-  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const { data: assets = [] } = useQuery({ queryKey: keys.assets, queryFn: api.assets });
   const { refuse } = useTell();
   /** What is set otherwise than in the origin, as a whole. */
   const ownAt = (place: string) => {
@@ -119,9 +119,7 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
   );
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="lg" aria-labelledby="preset">
-      <DialogTitle id="preset" sx={{ fontSize: 16, fontWeight: 700 }}>
-        {preset.name || "A preset"}
-      </DialogTitle>
+      <DialogTitle id="preset">{preset.name || "A preset"}</DialogTitle>
       <DialogContent>
         <Halves>
           <div data-testid="preset-form">
@@ -144,7 +142,7 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
                         value={ownAt(setting.place)}
                         inherited={valueAt(origin, setting.place)}
                         unset={`as ${origin.name}`}
-                        aids={aids}
+                        assets={assets}
                         languages={[]}
                         onChange={(value) => {
                           change(
@@ -178,7 +176,7 @@ export function PresetDialog({ edited: { origin, preset: first }, onSave, onClos
           </div>
         </Halves>
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <span data-testid="differences">
           {differing === 0 ? `As ${origin.name}` : `${plural(differing, "setting")} other than ${origin.name}`}
         </span>

@@ -1,6 +1,8 @@
 /** The presets, side by side. */
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import TableSortLabel from "@mui/material/TableSortLabel";
+import { styled } from "@mui/material/styles";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Preset, type PresetItem } from "../api/client";
@@ -9,43 +11,84 @@ import { Bar } from "../shared/Bar";
 import { useAsk, useTell } from "../shared/messages";
 import { Pending } from "../shared/Pending";
 import { plural, sizeText } from "../shared/words";
+import { freeId } from "./ids";
+import { type Heading, inOrder, type Order, ordered } from "./order";
 import { type Edited, PresetDialog } from "./PresetDialog";
+import { VersionsDialog } from "./VersionsDialog";
 
-type Order = "given" | "weight";
+const Table = styled("table")(({ theme: { palette, spacing } }) => ({
+  width: "100%",
+  borderCollapse: "collapse",
+  "& td, & th": {
+    textAlign: "left",
+    borderBottom: `1px solid ${palette.divider}`,
+    padding: spacing(0.9, 1.5),
+    verticalAlign: "top",
+  },
+  "& th": {
+    color: palette.text.secondary,
+    fontWeight: 500,
+    position: "sticky",
+    top: 0,
+    backgroundColor: palette.background.default,
+  },
+  "& td:first-of-type": { maxWidth: 330 },
+  "& small": { display: "block", fontSize: 12, color: palette.text.secondary },
+  "& .figure": { textAlign: "right", fontWeight: 700 },
+  "& .actions": { textAlign: "right", whiteSpace: "nowrap" },
+}));
 
 export default function PresetsPage() {
   const { data, error, refetch } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
   const presets = data ?? [];
-  const [order, setOrder] = useState<Order>("given");
+  const [order, setOrder] = useState<Order>(null);
   const [edited, setEdited] = useState<Edited | null>(null);
+  const [versionsOf, setVersionsOf] = useState<Preset | null>(null);
   const ask = useAsk();
   const client = useQueryClient();
   const { tell, refuse } = useTell();
-  const shown =
-    order === "given" ? presets : presets.toSorted((one, other) => one.bytes_per_minute - other.bytes_per_minute);
+  const shown = inOrder(presets, order);
+  const heading = (by: Heading, words: string) => (
+    <TableSortLabel
+      active={order?.by === by}
+      direction={order?.by === by ? order.direction : "asc"}
+      onClick={() => {
+        setOrder(ordered(order, by));
+      }}
+    >
+      {words}
+    </TableSortLabel>
+  );
+  const sorting = (by: Heading) =>
+    order?.by === by ? (order.direction === "asc" ? ("ascending" as const) : ("descending" as const)) : undefined;
   const change = (item: PresetItem) => {
     const own: Preset = item.is_builtin
-      ? { ...item.preset, id: freeId(item.preset.id, presets), name: `${item.preset.name} (copy)` }
+      ? { ...item.preset, id: freeId(`${item.preset.id}-copy`, presets), name: `${item.preset.name} (copy)` }
       : item.preset;
     setEdited({ origin: item.preset, preset: own, replaces: item.is_builtin ? null : item.preset.id });
   };
-  /** Saves a preset; one of the house that has its id is replaced only where somebody says so. */
+  /** Saves a preset, in place of the one that it was made from or as another; none is replaced unasked. */
   const save = async (preset: Preset, replaces: string | null): Promise<boolean> => {
-    const present = presets.find((item) => item.preset.id === preset.id && !item.is_builtin)?.preset;
-    if (present && present.id !== replaces) {
-      const isMeant = await ask({
-        title: `Replace “${present.name}”?`,
-        text: `The house has a preset with the id ${preset.id} already. Columns made from it keep it as it was.`,
-        yes: "Replace it",
-        no: "Keep it",
-      });
-      if (!isMeant) return false;
+    const before = presets.find((item) => item.preset.id === replaces)?.preset;
+    if (before) {
+      await api.changePreset(before.id, preset);
+      tell(`“${preset.name}” is saved.`, () => api.changePreset(preset.id, before));
+    } else {
+      const present = presets.find((item) => item.preset.id === preset.id && !item.is_builtin)?.preset;
+      if (present && !(await mayReplace(present))) return false;
+      await api.savePreset(preset);
+      tell(`“${preset.name}” is saved.`, () => (present ? api.savePreset(present) : api.removePreset(preset.id)));
     }
-    await api.savePreset(preset);
-    tell(`“${preset.name}” is saved.`, () => (present ? api.savePreset(present) : api.removePreset(preset.id)));
     await client.invalidateQueries({ queryKey: keys.presets });
     return true;
   };
+  const mayReplace = (present: Preset) =>
+    ask({
+      title: `Replace “${present.name}”?`,
+      text: `The house has a preset with the id ${present.id} already. Columns made from it keep it as it was.`,
+      yes: "Replace it",
+      no: "Keep it",
+    });
   const take = async (files: FileList | null) => {
     for (const file of files ?? []) {
       try {
@@ -82,14 +125,6 @@ export default function PresetsPage() {
   return (
     <>
       <Bar title="Presets" detail={data && plural(data.length, "preset")}>
-        <Button
-          color="inherit"
-          onClick={() => {
-            setOrder(order === "given" ? "weight" : "given");
-          }}
-        >
-          {order === "given" ? "Sort by size per minute" : "Sort by role"}
-        </Button>
         <Button color="inherit" component="label" title="Preset documents (.json)">
           Import
           <input
@@ -104,52 +139,33 @@ export default function PresetsPage() {
       </Bar>
       {!data && <Pending error={error} onAgain={() => void refetch()} />}
       <Box sx={{ flex: 1, overflow: "auto" }} hidden={!data}>
-        <Box
-          component="table"
-          sx={{
-            width: "100%",
-            borderCollapse: "collapse",
-            "& td, & th": {
-              textAlign: "left",
-              borderBottom: 1,
-              borderColor: "divider",
-              px: 1.5,
-              py: 0.9,
-              verticalAlign: "top",
-            },
-            "& th": {
-              color: "text.secondary",
-              fontWeight: 500,
-              position: "sticky",
-              top: 0,
-              bgcolor: "background.default",
-            },
-          }}
-        >
+        <Table>
           <thead>
             <tr>
-              <th>Preset</th>
-              <th>Container</th>
+              <th aria-sort={sorting("name")}>{heading("name", "Preset")}</th>
+              <th aria-sort={sorting("container")}>{heading("container", "Container")}</th>
               <th>Codec and rate</th>
               <th>Frame</th>
               <th>Sound</th>
-              <th style={{ textAlign: "right" }}>Size per minute (1080p25)</th>
+              <th className="figure" aria-sort={sorting("size")}>
+                {heading("size", "Size per minute (1080p25)")}
+              </th>
               <th aria-label="Actions" />
             </tr>
           </thead>
           <tbody>
             {shown.map((item) => (
               <tr key={item.preset.id}>
-                <td style={{ maxWidth: 330 }}>
+                <td>
                   <b>{item.preset.name}</b>
-                  <Box sx={{ color: "text.secondary", fontSize: 12 }}>{item.preset.use_when}</Box>
+                  <small>{item.preset.use_when}</small>
                 </td>
                 <td>{item.preset.container.toUpperCase()}</td>
                 <td>{item.headline}</td>
                 <td>{item.frame}</td>
                 <td>{sound(item)}</td>
-                <td style={{ textAlign: "right", fontWeight: 700 }}>{sizeText(item.bytes_per_minute)}</td>
-                <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
+                <td className="figure">{sizeText(item.bytes_per_minute)}</td>
+                <td className="actions">
                   <Button
                     color="inherit"
                     onClick={() => {
@@ -168,21 +184,43 @@ export default function PresetsPage() {
                     Export
                   </Button>
                   {!item.is_builtin && (
-                    <Button
-                      color="inherit"
-                      onClick={() => {
-                        remove(item);
-                      }}
-                    >
-                      Remove
-                    </Button>
+                    <>
+                      <Button
+                        color="inherit"
+                        onClick={() => {
+                          setVersionsOf(item.preset);
+                        }}
+                      >
+                        Versions
+                      </Button>
+                      <Button
+                        color="inherit"
+                        onClick={() => {
+                          remove(item);
+                        }}
+                      >
+                        Remove
+                      </Button>
+                    </>
                   )}
                 </td>
               </tr>
             ))}
           </tbody>
-        </Box>
+        </Table>
       </Box>
+      {versionsOf && (
+        <VersionsDialog
+          preset={versionsOf}
+          onOpen={(version) => {
+            setVersionsOf(null);
+            setEdited({ origin: versionsOf, preset: version, replaces: versionsOf.id });
+          }}
+          onClose={() => {
+            setVersionsOf(null);
+          }}
+        />
+      )}
       {edited && (
         <PresetDialog
           edited={edited}
@@ -194,14 +232,4 @@ export default function PresetsPage() {
       )}
     </>
   );
-}
-
-/** An id like this one that no preset has. */
-function freeId(id: string, presets: PresetItem[]): string {
-  const taken = new Set(presets.map((item) => item.preset.id));
-  const own = `${id}-copy`;
-  for (let number = 2; ; number += 1) {
-    const wanted = number === 2 ? own : `${own}-${String(number)}`;
-    if (!taken.has(wanted)) return wanted;
-  }
 }

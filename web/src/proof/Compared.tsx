@@ -1,19 +1,33 @@
-/** Source and proof in one picture: with a divider, side by side, flipped in place, or their difference. */
+/** A proof and what it is held against in one picture: with a divider, side by side, flipped in place, or their difference. */
 import Box from "@mui/material/Box";
+import { styled } from "@mui/material/styles";
 import { type PointerEvent, type ReactNode, useEffect, useRef, useState, type WheelEvent } from "react";
 import { clamp } from "../bench/position";
 import { useRoom } from "../shared/room";
 import { whenLoaded } from "../shared/stills";
 
 export type Way = "divider" | "beside" | "flip" | "difference";
-export type Side = "source" | "made";
+/** The proof, and its source or another proof of the same moment. */
+export type Side = "against" | "made";
+
+/** One of the two pictures. */
+export interface Shown {
+  /** What it is, in a few words. */
+  name: string;
+  still: string;
+  /** The film it moves in, and whether in its upper half or its lower. */
+  film: string;
+  half: "upper" | "lower";
+}
 
 interface Props {
-  proof: string;
+  against: Shown;
+  made: Shown;
+  /** Seconds of the other film for each of the proof's. */
+  pace: number;
   /** Pixels of the pictures as they are shown. */
   width: number;
   height: number;
-  frame: number;
   way: Way;
   /** Which side is shown where one covers the other. */
   side: Side;
@@ -46,11 +60,35 @@ function useLoaded(address: string): { shown: string | null; isMissing: boolean 
   return { shown, isMissing: missing === address };
 }
 
+const Sign = styled("div")({
+  position: "absolute",
+  top: 8,
+  padding: "2px 8px",
+  borderRadius: 4,
+  backgroundColor: "rgba(0, 0, 0, 0.65)",
+  color: "#ececec",
+  fontSize: 12,
+  pointerEvents: "none",
+});
+
+const HiddenFilm = styled("video")({ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" });
+
+/** Films that drift apart by more than this, in seconds, are put together at once; less is made up for by the pace. */
+const FAR_APART = 0.4;
+
+/** Keeps a second film in step with the first. */
+function keepInStep(film: HTMLVideoElement, at: number, pace: number) {
+  const behind = at - film.currentTime;
+  if (Math.abs(behind) > FAR_APART) film.currentTime = at;
+  else film.playbackRate = pace * (1 + clamp(behind * 2, -0.2, 0.2));
+}
+
 export function Compared({
-  proof,
+  against,
+  made,
+  pace,
   width,
   height,
-  frame,
   way,
   side,
   zoom,
@@ -64,38 +102,50 @@ export function Compared({
   const [divider, setDivider] = useState(0.5);
   const [middle, setMiddle] = useState<[number, number]>([0.5, 0.5]);
   const drag = useRef<{ x: number; y: number; middle: [number, number] } | null>(null);
-  const address = (of: Side) => `/api/proofs/${proof}/still?frame=${String(frame)}&side=${of}`;
-  const loaded = { source: useLoaded(address("source")), made: useLoaded(address("made")) };
-  const stills: Record<Side, string | null> = { source: loaded.source.shown, made: loaded.made.shown };
-  const isMissing = loaded.source.isMissing || loaded.made.isMissing;
-  const ready = stills.source === address("source") && stills.made === address("made");
+  const shown: Record<Side, Shown> = { against, made };
+  const loaded = { against: useLoaded(against.still), made: useLoaded(made.still) };
+  const isMissing = loaded.against.isMissing || loaded.made.isMissing;
+  const ready = loaded.against.shown === against.still && loaded.made.shown === made.still;
   const player = useRef<HTMLVideoElement>(null);
+  const follower = useRef<HTMLVideoElement>(null);
   const canvases: Record<Side, React.RefObject<HTMLCanvasElement | null>> = {
-    source: useRef(null),
+    against: useRef(null),
     made: useRef(null),
   };
+  const isOneFilm = against.film === made.film;
 
-  // Both halves come from the same frame of one film, so that they cannot drift apart.
+  // Source and proof are halves of one film, so that they cannot drift apart; another proof is kept in step.
   useEffect(() => {
     const film = player.current;
     if (!playing || !film) return;
+    const other = follower.current;
     let handle = 0;
+    const put = (of: Side, from: HTMLVideoElement) => {
+      const canvas = canvases[of].current;
+      const [across, down] = [from.videoWidth, from.videoHeight / 2];
+      if (!canvas || across === 0) return;
+      if (canvas.width !== across || canvas.height !== down) [canvas.width, canvas.height] = [across, down];
+      const top = shown[of].half === "upper" ? 0 : down;
+      canvas.getContext("2d")?.drawImage(from, 0, top, across, down, 0, 0, across, down);
+    };
     const draw = (_: number, at: VideoFrameCallbackMetadata) => {
-      const [across, down] = [film.videoWidth, film.videoHeight / 2];
-      for (const [place, canvas] of [canvases.source.current, canvases.made.current].entries()) {
-        if (!canvas) continue;
-        if (canvas.width !== across || canvas.height !== down) [canvas.width, canvas.height] = [across, down];
-        canvas.getContext("2d")?.drawImage(film, 0, place * down, across, down, 0, 0, across, down);
-      }
+      put("made", film);
+      put("against", other ?? film);
+      if (other) keepInStep(other, at.mediaTime * pace, pace);
       onMoved(at.mediaTime);
       handle = film.requestVideoFrameCallback(draw);
     };
     handle = film.requestVideoFrameCallback(draw);
     film.currentTime = start;
+    if (other) {
+      other.currentTime = start * pace;
+      other.play().catch(onStopped);
+    }
     film.play().catch(onStopped);
     return () => {
       film.cancelVideoFrameCallback(handle);
       film.pause();
+      other?.pause();
     };
     // Only the switch between standing and moving starts or ends the motion.
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -132,57 +182,30 @@ export function Compared({
     const edge = area.current?.getBoundingClientRect().left ?? 0;
     setDivider(clamp((event.clientX - edge) / Math.max(room[0], 1), 0, 1));
   };
-  const pixels = { imageRendering: scale >= 2 ? "pixelated" : "auto" } as const;
+  // Another output may have another shape: it is shown whole.
+  const place = {
+    position: "absolute",
+    left,
+    top,
+    width: across,
+    height: down,
+    objectFit: "contain",
+    imageRendering: scale >= 2 ? "pixelated" : "auto",
+  } as const;
   const layer = (of: Side, style: React.CSSProperties = {}): ReactNode => (
     <Box data-side={of} sx={{ position: "absolute", inset: 0, overflow: "hidden" }} style={style}>
-      {stills[of] && (
+      {loaded[of].shown && (
         <img
-          src={stills[of]}
-          alt={of === "source" ? "The source" : "The proof"}
+          src={loaded[of].shown}
+          alt={shown[of].name}
           draggable={false}
-          style={{
-            position: "absolute",
-            left,
-            top,
-            width: across,
-            height: down,
-            visibility: playing ? "hidden" : "visible",
-            ...pixels,
-          }}
+          style={{ ...place, visibility: playing ? "hidden" : "visible" }}
         />
       )}
-      <canvas
-        ref={canvases[of]}
-        style={{
-          position: "absolute",
-          left,
-          top,
-          width: across,
-          height: down,
-          visibility: playing ? "visible" : "hidden",
-          ...pixels,
-        }}
-      />
+      <canvas ref={canvases[of]} style={{ ...place, visibility: playing ? "visible" : "hidden" }} />
     </Box>
   );
-  const sign = (text: string, at: "left" | "right") => (
-    <Box
-      sx={{
-        position: "absolute",
-        top: 8,
-        [at]: 8,
-        px: 1,
-        py: 0.25,
-        borderRadius: 1,
-        bgcolor: "rgba(0, 0, 0, 0.65)",
-        color: "#ececec",
-        fontSize: 12,
-        pointerEvents: "none",
-      }}
-    >
-      {text}
-    </Box>
-  );
+  const sign = (text: string, at: "left" | "right") => <Sign style={{ [at]: 8 }}>{text}</Sign>;
   return (
     <Box
       ref={area}
@@ -204,20 +227,12 @@ export function Compared({
         touchAction: "none",
       }}
     >
-      <Box
-        component="video"
-        ref={player}
-        src={`/api/proofs/${proof}/film`}
-        muted
-        playsInline
-        preload="auto"
-        onEnded={onStopped}
-        sx={{ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" }}
-      />
+      <HiddenFilm ref={player} src={made.film} muted playsInline preload="auto" onEnded={onStopped} />
+      {!isOneFilm && <HiddenFilm ref={follower} src={against.film} muted playsInline preload="auto" />}
       {isMissing && sign("This frame could not be shown", "left")}
       {way === "divider" && (
         <>
-          {layer("source")}
+          {layer("against")}
           {layer("made", { clipPath: `inset(0 0 0 ${String(divider * room[0])}px)` })}
           <Box
             role="slider"
@@ -259,36 +274,36 @@ export function Compared({
             }}
             style={{ left: divider * room[0] }}
           />
-          {sign("source", "left")}
-          {sign("proof", "right")}
+          {sign(against.name, "left")}
+          {sign(made.name, "right")}
         </>
       )}
       {beside && (
         <>
           <Box sx={{ position: "absolute", left: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>
-            {layer("source")}
-            {sign("source", "left")}
+            {layer("against")}
+            {sign(against.name, "left")}
           </Box>
           <Box sx={{ position: "absolute", right: 0, top: 0, bottom: 0, width: "calc(50% - 1px)" }}>
             {layer("made")}
-            {sign("proof", "right")}
+            {sign(made.name, "right")}
           </Box>
         </>
       )}
       {way === "flip" && (
         <>
-          {layer("source", {
-            visibility: side === "source" ? "visible" : "hidden",
-            opacity: side === "source" ? 1 : 0,
+          {layer("against", {
+            visibility: side === "against" ? "visible" : "hidden",
+            opacity: side === "against" ? 1 : 0,
           })}
           {layer("made", { opacity: side === "made" ? 1 : 0 })}
-          {sign(side === "source" ? "source" : "proof", side === "source" ? "left" : "right")}
+          {sign(shown[side].name, side === "against" ? "left" : "right")}
         </>
       )}
       {way === "difference" && (
         <>
           <Box sx={{ position: "absolute", inset: 0, isolation: "isolate", filter: `brightness(${String(STRONGER)})` }}>
-            {layer("source")}
+            {layer("against")}
             {layer("made", { mixBlendMode: "difference" })}
           </Box>
           {sign(`difference, ${String(STRONGER)} times as strong`, "left")}

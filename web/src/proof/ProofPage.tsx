@@ -8,7 +8,15 @@ import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, type CellKey, type CellProofs, type Output, type Proof, type Sheet } from "../api/client";
+import {
+  api,
+  type CellKey,
+  type CellProofs,
+  type Deliverable,
+  type Output,
+  type Proof,
+  type Sheet,
+} from "../api/client";
 import { keys, sheetAgain } from "../api/live";
 import { clamp } from "../bench/position";
 import { useActions } from "../shared/actions";
@@ -20,11 +28,15 @@ import { MONO } from "../shared/theme";
 import { countOf, timecodeText } from "../shared/timecode";
 import { LARGE_PART, NARROW_PART, TWO_PARTS } from "../shared/twoParts";
 import { fraction, plural, sizeText, spanText } from "../shared/words";
+import { freeId, idFrom } from "../presets/ids";
 import { patchAfter, presetWith } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
 import { Ask } from "./Ask";
-import { Compared, type Side, type Way } from "./Compared";
+import { Against } from "./Against";
+import { type Choice, isSame, type Rival, useChoices } from "./against";
+import { Compared, type Shown, type Side, type Way } from "./Compared";
 import { Curve } from "./Curve";
+import { ProofList } from "./ProofList";
 import { Strip, type Target } from "./Strip";
 import { frameSeconds, strips, type Variant, withoutSteps } from "./variants";
 
@@ -80,6 +92,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const [side, setSide] = useState<Side>("made");
   const [zoom, setZoom] = useState(0);
   const [playing, setPlaying] = useState(false);
+  const [rival, setRival] = useState<Rival | null>(null);
   const row = sheet.sources.find((one) => one.id === cell.source);
   const column = sheet.deliverables.find((one) => one.id === cell.deliverable);
   const shown =
@@ -97,7 +110,17 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const frames = made?.frames ?? 0;
   const now = Math.min(frame, Math.max(0, frames - 1));
   const seconds = made ? frameSeconds(curve?.frames ?? [], made.frame_rate, now) : 0;
-  const sourceSeconds = shown ? sourceTime(shown, seconds * planSpeed(output)) : 0;
+  const sourceSeconds = shown ? sourceTime(shown, seconds * fraction(shown.speed)) : 0;
+  const choices = useChoices(sheet, cell, shown);
+  const chosen = rival && choices.find((choice) => isSame(choice, rival));
+  const other = chosen?.proof?.state === "done" && chosen.proof.made ? chosen.proof : null;
+  const pace = shown && other ? fraction(shown.speed) / fraction(other.speed) : 1;
+  const { data: otherCurve } = useQuery({
+    queryKey: keys.proofCurve(other?.id ?? ""),
+    queryFn: () => api.proofCurve(other?.id ?? ""),
+    enabled: other !== null,
+    staleTime: Infinity,
+  });
   const mates = shown?.strip ? proofs.proofs.filter((proof) => proof.strip === shown.strip).reverse() : [];
 
   const go = (to: number) => {
@@ -117,6 +140,30 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
       setWanted(ids[0] ?? null);
       setFrame(0);
     } catch (error) {
+      refuse(error);
+    }
+  };
+  /** Holds the proof against its source, or against another output, which is proved where it has not been yet. */
+  const hold = async (choice: Choice | null) => {
+    setPlaying(false);
+    setRival(choice && { deliverable: choice.deliverable, label: choice.label });
+    if (!shown || !choice || choice.proof) return;
+    const [first, ...more] = shown.parts;
+    if (!first) return;
+    const length = fraction(first.to) - fraction(first.from);
+    try {
+      await api.prove({
+        sheet: sheet.id,
+        source: cell.source,
+        deliverable: choice.deliverable,
+        moments: more.length > 0 ? [] : [first.from],
+        seconds: String(more.length > 0 ? 1 : length),
+        size: more.length > 0,
+        variants: [{ label: "", overrides: {} }],
+      });
+      await client.invalidateQueries({ queryKey: keys.proofs(cell.source, choice.deliverable) });
+    } catch (error) {
+      setRival(null);
       refuse(error);
     }
   };
@@ -148,11 +195,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
           });
         } else {
           const name = `${column.preset.name}, ${proof.label}`;
-          const id = name
-            .toLowerCase()
-            .replace(/[^a-z0-9]+/g, "-")
-            .replace(/^-|-$/g, "")
-            .slice(0, 64);
+          const id = freeId(idFrom(name), await api.presets());
           await api.savePreset({ ...preset, id, name });
           await client.invalidateQueries({ queryKey: keys.presets });
           tell(`${name}: kept as a preset.`);
@@ -214,11 +257,11 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
     },
     { name: "Another way of comparing", key: "w", run: nextWay },
     {
-      name: "Flip between source and proof",
+      name: "Flip between both pictures",
       key: "f",
       run: () => {
         setWay("flip");
-        setSide(side === "made" ? "source" : "made");
+        setSide(side === "made" ? "against" : "made");
       },
     },
     {
@@ -297,10 +340,15 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
             <>
               <Compared
                 key={shown.id}
-                proof={shown.id}
+                against={
+                  other
+                    ? shownOf(other, frameAt(otherCurve?.frames ?? [], seconds * pace), chosen?.words ?? "")
+                    : { ...shownOf(shown, now, "source"), still: stillOf(shown, now, "source"), half: "upper" }
+                }
+                made={shownOf(shown, now, other ? nameOf(shown, column) : "proof")}
+                pace={pace}
                 width={made.width * fraction(made.pixel_aspect)}
                 height={made.height}
-                frame={now}
                 way={way}
                 side={side}
                 zoom={zoom}
@@ -377,7 +425,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
                     <ToggleButton
                       key={one.way}
                       value={one.way}
-                      title={one.way === "flip" ? "Flip between source and proof (F)" : `${one.name} (W)`}
+                      title={one.way === "flip" ? "Flip between both pictures (F)" : `${one.name} (W)`}
                     >
                       {one.name}
                     </ToggleButton>
@@ -428,7 +476,18 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
           )}
         </Box>
         <Box component="aside" aria-label="Proofs" data-testid="proofs" sx={NARROW_PART}>
-          {shown && made && <Foretold proof={shown} />}
+          {shown && made && (
+            <Foretold proof={shown} name={other ? nameOf(shown, column) : shown.label || "As planned"} />
+          )}
+          {shown && made && (
+            <Against
+              choices={choices}
+              rival={rival}
+              onChoose={(choice) => void hold(choice)}
+              making={chosen?.proof && !other ? chosen.proof : null}
+            />
+          )}
+          {other && <Foretold proof={other} name={chosen?.words ?? ""} />}
           <Ask
             proofs={proofs}
             count={count}
@@ -438,65 +497,13 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
             onProve={(moments, length, variants) => void prove(moments, length, variants)}
             onSample={() => void prove([], 1, [{ label: "", overrides: {} }], true)}
           />
-          {proofs.proofs.length > 0 && <Heading>Proofs</Heading>}
-          {proofs.proofs.map((proof) => (
-            <Box
-              key={proof.id}
-              data-testid="proof"
-              data-state={proof.state}
-              sx={{
-                display: "flex",
-                alignItems: "center",
-                gap: 1,
-                py: 0.25,
-                borderRadius: 1,
-                bgcolor: proof.id === shown?.id ? "action.selected" : undefined,
-              }}
-            >
-              <Facet state={proof.state} fraction={proof.fraction} size={16} title={proof.state} />
-              <Box
-                component="button"
-                onClick={() => {
-                  choose(proof);
-                }}
-                sx={{
-                  all: "unset",
-                  flex: 1,
-                  minWidth: 0,
-                  cursor: "pointer",
-                  whiteSpace: "nowrap",
-                  overflow: "hidden",
-                  textOverflow: "ellipsis",
-                }}
-              >
-                <Box component="span" sx={{ fontFamily: MONO, fontSize: 12 }}>
-                  {timecodeText(fraction(proof.parts[0]?.from ?? "0"), count)}
-                </Box>{" "}
-                {proof.parts.length > 1 ? `${String(proof.parts.length)} stretches` : proof.label}
-                {proof.made && (
-                  <Box component="span" sx={{ color: "text.secondary" }}>
-                    {" "}
-                    {sizeText(proof.made.size)} · {proof.made.ssim.toFixed(4)}
-                  </Box>
-                )}
-                {proof.problem && (
-                  <Box component="span" sx={{ color: "error.main" }}>
-                    {" "}
-                    {proof.problem.why}
-                  </Box>
-                )}
-              </Box>
-              <Button
-                color="inherit"
-                onClick={() => void remove(proof)}
-                disabled={proof.state === "running"}
-                title="Remove this proof; what it has shown stays in the forecasts"
-                sx={{ minWidth: 0, px: 0.75, color: "text.secondary" }}
-              >
-                Remove
-              </Button>
-            </Box>
-          ))}
+          <ProofList
+            proofs={proofs.proofs}
+            shown={shown?.id}
+            count={count}
+            onChoose={choose}
+            onRemove={(proof) => void remove(proof)}
+          />
         </Box>
       </Box>
     </>
@@ -539,12 +546,12 @@ function Nothing({ shown }: { shown: Proof | undefined }) {
 }
 
 /** What the proof has shown, and what it foretells for the whole. */
-function Foretold({ proof }: { proof: Proof }) {
+function Foretold({ proof, name }: { proof: Proof; name: string }) {
   const { made, whole } = proof;
   if (!made) return null;
   return (
     <Box data-testid="forecast">
-      <Heading>{proof.label || "As planned"}</Heading>
+      <Heading>{name}</Heading>
       {whole && (
         <Box sx={{ fontSize: 20, fontWeight: 700 }}>
           ≈ {sizeText(whole.size)}{" "}
@@ -578,8 +585,19 @@ function sourceTime(proof: Proof, seconds: number): number {
   return fraction(proof.parts.at(-1)?.to ?? "0");
 }
 
-function planSpeed(output: Output): number {
-  return output.plan?.speed ? fraction(output.plan.speed) : 1;
+function stillOf(proof: Proof, frame: number, side: "source" | "made"): string {
+  const last = Math.max(0, (proof.made?.frames ?? 1) - 1);
+  return `/api/proofs/${proof.id}/still?frame=${String(Math.min(frame, last))}&side=${side}`;
+}
+
+/** A frame of a proof as it is compared: the proof is in the lower half of its film, below its source. */
+function shownOf(proof: Proof, frame: number, name: string): Shown {
+  return { name, still: stillOf(proof, frame, "made"), film: `/api/proofs/${proof.id}/film`, half: "lower" };
+}
+
+function nameOf(proof: Proof, column: Deliverable | undefined): string {
+  const name = column?.preset.name ?? "proof";
+  return proof.label === "" ? name : `${name}, ${proof.label}`;
 }
 
 /** The frame that is shown at a moment of a proof. */

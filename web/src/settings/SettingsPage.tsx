@@ -7,7 +7,7 @@ import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useContext, useState } from "react";
-import { api, type Aid, type Settings } from "../api/client";
+import { api, type Asset, type Settings } from "../api/client";
 import { keys } from "../api/live";
 import { Bar } from "../shared/Bar";
 import StorageDialog from "./StorageDialog";
@@ -24,7 +24,7 @@ export default function SettingsPage() {
       <Box sx={{ flex: 1, overflow: "auto", p: 3 }}>
         <Box sx={{ display: "flex", flexDirection: "column", gap: 4, maxWidth: 860 }}>
           <Storages />
-          <Aids />
+          <Assets />
           <Slots />
           <LookChoice />
           <Notices />
@@ -136,19 +136,19 @@ function Storages() {
   );
 }
 
-const KINDS: Record<Aid["kind"], string> = { lut: "LUT", picture: "watermark" };
+const KINDS: Record<Asset["kind"], string> = { lut: "LUT", picture: "watermark" };
 
 /** Look-up tables and pictures that presets call by name. */
-function Aids() {
-  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+function Assets() {
+  const { data: assets = [] } = useQuery({ queryKey: keys.assets, queryFn: api.assets });
   const client = useQueryClient();
   const { tell, refuse } = useTell();
-  const refresh = () => client.invalidateQueries({ queryKey: keys.aids });
+  const refresh = () => client.invalidateQueries({ queryKey: keys.assets });
   const add = async (files: FileList | null) => {
     for (const file of files ?? []) {
       const kind = file.name.toLowerCase().endsWith(".cube") ? "lut" : "picture";
       try {
-        await api.addAid(kind, file.name, file);
+        await api.addAsset(kind, file.name, file);
         tell(`${file.name}: kept as a ${KINDS[kind]}.`);
       } catch (error) {
         refuse(error);
@@ -161,21 +161,21 @@ function Aids() {
       title="LUTs and watermarks"
       about="LUTs (.cube) for colour, and pictures (PNG) for watermarks. Presets and benches call them by name."
     >
-      {aids.map((aid) => (
+      {assets.map((asset) => (
         <Box
-          key={`${aid.kind} ${aid.name}`}
-          data-testid="aid"
+          key={`${asset.kind} ${asset.name}`}
+          data-testid="asset"
           sx={{ display: "flex", alignItems: "center", gap: 2, py: 0.5, borderBottom: 1, borderColor: "divider" }}
         >
-          <Box sx={{ fontWeight: 600, width: 260, overflowWrap: "anywhere" }}>{aid.name}</Box>
-          <Box sx={{ width: 60, color: "text.secondary" }}>{KINDS[aid.kind]}</Box>
-          <Box sx={{ flex: 1, color: "text.secondary" }}>{aid.detail}</Box>
-          {aid.id != null && (
+          <Box sx={{ fontWeight: 600, width: 260, overflowWrap: "anywhere" }}>{asset.name}</Box>
+          <Box sx={{ width: 60, color: "text.secondary" }}>{KINDS[asset.kind]}</Box>
+          <Box sx={{ flex: 1, color: "text.secondary" }}>{asset.detail}</Box>
+          {asset.id != null && (
             <Button
               color="inherit"
               title="What calls it by name cannot be made any more"
               onClick={() => {
-                if (aid.id != null) api.removeAid(aid.id).catch(refuse);
+                if (asset.id != null) api.removeAsset(asset.id).catch(refuse);
               }}
             >
               Remove
@@ -190,7 +190,7 @@ function Aids() {
           hidden
           multiple
           accept=".cube,.png,image/png"
-          data-testid="add-aids"
+          data-testid="add-assets"
           onChange={(event) => {
             void add(event.target.files);
             event.target.value = "";

@@ -37,9 +37,7 @@ export default function StorageDialog({ onClose }: { onClose: () => void }) {
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="storage">
-      <DialogTitle id="storage" sx={{ fontSize: 16, fontWeight: 700 }}>
-        Where are your media?
-      </DialogTitle>
+      <DialogTitle id="storage">Where are your media?</DialogTitle>
       <DialogContent sx={{ display: "flex", flexDirection: "column", height: 440 }}>
         <Box sx={{ display: "flex", alignItems: "center", gap: 1, minHeight: 34 }}>
           {path !== null && (

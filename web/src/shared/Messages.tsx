@@ -122,9 +122,7 @@ export function Messages({ children }: { children: ReactNode }) {
               question.answer(false);
             }}
           >
-            <DialogTitle id="question" sx={{ fontSize: 16, fontWeight: 700 }}>
-              {question.title}
-            </DialogTitle>
+            <DialogTitle id="question">{question.title}</DialogTitle>
             <DialogContent>{question.text}</DialogContent>
             <DialogActions>
               <Button

@@ -87,6 +87,8 @@ export function themeOf(mode: "light" | "dark"): Theme {
       },
       MuiButtonBase: { defaultProps: { disableRipple: true } },
       MuiButton: { defaultProps: { disableElevation: true, size: "small" } },
+      MuiDialogActions: { styleOverrides: { root: { padding: "8px 24px 16px" } } },
+      MuiDialogTitle: { styleOverrides: { root: { fontSize: 16, fontWeight: 700 } } },
       MuiPaper: { styleOverrides: { root: { backgroundImage: "none" } } },
       MuiTooltip: { defaultProps: { enterDelay: 500, arrow: true } },
     },

@@ -33,9 +33,7 @@ export function ColumnsDialog({ deliverables, view, onChange, onClose }: Props) 
   const columns = orderedColumns(deliverables, view);
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="columns">
-      <DialogTitle id="columns" sx={{ fontSize: 16, fontWeight: 700 }}>
-        Columns
-      </DialogTitle>
+      <DialogTitle id="columns">Columns</DialogTitle>
       <DialogContent>
         {columns.map(({ id, preset }, place) => (
           <Line key={id}>
@@ -86,7 +84,7 @@ export function ColumnsDialog({ deliverables, view, onChange, onClose }: Props) 
           </Line>
         ))}
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button
           color="inherit"
           onClick={() => {

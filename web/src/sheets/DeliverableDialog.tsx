@@ -87,9 +87,7 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
-        {column ? `Change “${column.preset.name}”` : "Add a deliverable"}
-      </DialogTitle>
+      <DialogTitle>{column ? `Change “${column.preset.name}”` : "Add a deliverable"}</DialogTitle>
       <DialogContent sx={DIALOG_PARTS}>
         <PresetList chosen={presets.map((one) => one.id)} onChoose={choose} isMultiple={!column} />
         <Box sx={{ width: { md: 300 }, flex: "none", display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
@@ -110,7 +108,7 @@ export function DeliverableDialog({ sheet, column, onClose }: Props) {
           <ClashField clash={clash} onChange={setClash} />
         </Box>
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button color="inherit" onClick={onClose}>
           Cancel
         </Button>

@@ -25,7 +25,7 @@ export function NameDialog({ title, name, onSave, onClose }: Props) {
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="xs">
       <form onSubmit={save}>
-        <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>{title}</DialogTitle>
+        <DialogTitle>{title}</DialogTitle>
         <DialogContent>
           <TextField
             autoFocus
@@ -42,7 +42,7 @@ export function NameDialog({ title, name, onSave, onClose }: Props) {
             sx={{ mt: 1 }}
           />
         </DialogContent>
-        <DialogActions sx={{ px: 3, pb: 2 }}>
+        <DialogActions>
           <Button color="inherit" onClick={onClose}>
             Cancel
           </Button>

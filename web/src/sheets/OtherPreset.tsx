@@ -26,7 +26,7 @@ export function OtherPreset({
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>Another preset for {plural(count, "output")}</DialogTitle>
+      <DialogTitle>Another preset for {plural(count, "output")}</DialogTitle>
       <DialogContent sx={{ display: "flex", height: 430 }}>
         <PresetList
           chosen={chosen ? [chosen.id] : []}
@@ -36,7 +36,7 @@ export function OtherPreset({
           onTake={take}
         />
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button color="inherit" onClick={onClose}>
           Cancel
         </Button>

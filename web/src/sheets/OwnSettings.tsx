@@ -129,9 +129,7 @@ function SettingsDialog({ title, initial, isSet, preset, unset, reset, onSet, on
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="xs" aria-labelledby="settings-of">
-      <DialogTitle id="settings-of" sx={{ fontSize: 16, fontWeight: 700 }}>
-        {title}
-      </DialogTitle>
+      <DialogTitle id="settings-of">{title}</DialogTitle>
       <DialogContent>
         {text === null ? (
           <Fields patch={patch} preset={preset} unset={unset} onChange={setPatch} />
@@ -151,7 +149,7 @@ function SettingsDialog({ title, initial, isSet, preset, unset, reset, onSet, on
           />
         )}
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button color="inherit" onClick={turn}>
           {text === null ? "Edit as JSON" : "Back to form"}
         </Button>
@@ -199,7 +197,7 @@ function Fields({
   onChange: (patch: Patch) => void;
 }) {
   const catalogue = useCatalogue();
-  const { data: aids = [] } = useQuery({ queryKey: keys.aids, queryFn: api.aids });
+  const { data: assets = [] } = useQuery({ queryKey: keys.assets, queryFn: api.assets });
   const [showsAll, setShowsAll] = useState(false);
   const wanted = catalogue.flatMap((section) => section.settings).filter((setting) => WANTED.includes(setting.place));
   const field = (setting: Section["settings"][number]) => (
@@ -209,7 +207,7 @@ function Fields({
       value={valueAt(patch, setting.place)}
       inherited={preset && valueAt(preset, setting.place)}
       unset={unset}
-      aids={aids}
+      assets={assets}
       languages={[]}
       onChange={(value) => {
         onChange(withValue(patch, setting.place, value));

@@ -170,7 +170,7 @@ export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () =
           />
         ))}
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         {files.length > 0 && (
           <Button
             color="inherit"

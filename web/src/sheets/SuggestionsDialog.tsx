@@ -48,9 +48,7 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
     .filter(({ sources }) => sources.length > 0);
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="what-follows">
-      <DialogTitle id="what-follows" sx={{ fontSize: 16, fontWeight: 700 }}>
-        Suggestions
-      </DialogTitle>
+      <DialogTitle id="what-follows">Suggestions</DialogTitle>
       <DialogContent>
         {offers.length === 0 && <p>No suggestions for these rows.</p>}
         {offers.map((suggestion) => {
@@ -86,7 +84,7 @@ export function SuggestionsDialog({ suggestions, rows, onTake, onShow, onClose }
           );
         })}
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button color="inherit" onClick={onClose}>
           Close
         </Button>

@@ -132,7 +132,7 @@ function WhereTo({
   const bytes = files.reduce((sum, { file }) => sum + file.size, 0);
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="xs" aria-labelledby="upload">
-      <DialogTitle id="upload" sx={{ fontSize: 16, fontWeight: 700 }}>
+      <DialogTitle id="upload">
         {plural(files.length, "file")}, {sizeText(bytes)}
       </DialogTitle>
       <DialogContent>
@@ -144,7 +144,7 @@ function WhereTo({
         </Box>
         <PlaceField label="Upload to" place={place} onChange={setWanted} />
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Button color="inherit" onClick={onClose}>
           Cancel
         </Button>

@@ -59,9 +59,7 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
   };
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="md">
-      <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
-        {folder ? `Change “${folder.name}”` : "New watch folder"}
-      </DialogTitle>
+      <DialogTitle>{folder ? `Change “${folder.name}”` : "New watch folder"}</DialogTitle>
       <DialogContent sx={DIALOG_PARTS}>
         <Box sx={{ width: { md: 300 }, flex: "none", display: "flex", flexDirection: "column", gap: 2, pt: 1 }}>
           <TextField
@@ -97,7 +95,7 @@ export function WatchDialog({ folder, onClose }: { folder: WatchFolder | null; o
           }}
         />
       </DialogContent>
-      <DialogActions sx={{ px: 3, pb: 2 }}>
+      <DialogActions>
         <Box sx={{ flex: 1, color: "text.secondary" }}>{folder ? "" : "It begins switched off."}</Box>
         <Button color="inherit" onClick={onClose}>
           Cancel

@@ -126,13 +126,13 @@ export default function WatchPage() {
             setAsked(null);
           }}
         >
-          <DialogTitle sx={{ fontSize: 16, fontWeight: 700 }}>
+          <DialogTitle>
             {plural(asked.files, "file")} {asked.files === 1 ? "is" : "are"} in “{asked.folder.name}” already
           </DialogTitle>
           <DialogContent>
             They weigh {sizeText(asked.bytes)}. Shall outputs be made of them too, or only of what arrives from now on?
           </DialogContent>
-          <DialogActions sx={{ px: 3, pb: 2 }}>
+          <DialogActions>
             <Button
               color="inherit"
               onClick={() => {

@@ -7,6 +7,7 @@ use beryl_core::path::StoragePath;
 use beryl_core::preset::{Preset, PresetPatch};
 use beryl_core::problem::{Fault, Problem};
 use beryl_core::units::ByteSize;
+use chrono::{DateTime, Utc};
 use serde::Deserialize;
 
 #[derive(Debug, Clone, Deserialize)]
@@ -148,9 +149,17 @@ pub(super) struct Folder {
 pub(super) struct PresetItem {
     pub(super) preset: Preset,
     pub(super) is_builtin: bool,
+    pub(super) version: Option<u32>,
     pub(super) headline: String,
     pub(super) frame: String,
     pub(super) bytes_per_minute: ByteSize,
+}
+
+#[derive(Debug, Deserialize)]
+pub(super) struct PresetVersion {
+    pub(super) number: u32,
+    pub(super) saved: DateTime<Utc>,
+    pub(super) preset: Preset,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -183,7 +192,7 @@ pub(super) struct Inside {
 }
 
 #[derive(Debug, Clone, Deserialize)]
-pub(super) struct AidItem {
+pub(super) struct AssetItem {
     /// Nothing for those that are built in.
     pub(super) id: Option<String>,
     pub(super) name: String,

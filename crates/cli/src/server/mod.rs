@@ -1,7 +1,7 @@
 //! What is asked of a running server: the same calls that the page makes.
 
-pub(crate) mod aids;
 mod answers;
+pub(crate) mod assets;
 mod client;
 mod naming;
 pub(crate) mod presets;
@@ -14,7 +14,7 @@ pub(crate) mod storages;
 pub(crate) mod uploads;
 pub(crate) mod watching;
 
-pub(crate) use aids::AidTask;
+pub(crate) use assets::AssetTask;
 pub(crate) use presets::PresetTask;
 pub(crate) use proofs::ProofTask;
 pub(crate) use queue::QueueTask;

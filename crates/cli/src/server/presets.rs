@@ -6,9 +6,10 @@ use std::process::ExitCode;
 use beryl_core::preset::{PresetError, PresetPatch, apply};
 use beryl_core::problem::{Problem, ProblemKind};
 use clap::Subcommand;
+use reqwest::Method;
 use serde_json::{Value, json};
 
-use super::answers::{PresetItem, Tried};
+use super::answers::{PresetItem, PresetVersion, Tried};
 use super::client::Server;
 use super::naming::pick;
 use crate::terminal::{json_line, preset_in, preset_problem, say};
@@ -22,6 +23,31 @@ pub(crate) enum PresetTask {
     Show {
         /// The preset: its id, its name, or how one of them begins.
         preset: String,
+        /// As it was in this version.
+        #[arg(long, value_name = "NUMBER")]
+        version: Option<u32>,
+    },
+    /// List the versions in which a preset of the house was saved.
+    Versions {
+        /// The preset; of one that was removed, its id.
+        preset: String,
+    },
+    /// Take a preset of the house back to an earlier version.
+    Revert {
+        /// The preset.
+        preset: String,
+        /// The number of the version.
+        version: u32,
+    },
+    /// Give a preset of the house another id or another name.
+    Rename {
+        /// The preset.
+        preset: String,
+        /// Its new id.
+        id: String,
+        /// Its new name.
+        #[arg(long)]
+        name: Option<String>,
     },
     /// Make a preset of the house from another one, with other settings.
     Save {
@@ -84,7 +110,30 @@ pub(crate) enum PresetTask {
 pub(crate) async fn run(server: &Server, task: &PresetTask) -> Result<ExitCode, Problem> {
     match task {
         PresetTask::List => server.show(&server.get("/api/presets").await?, list)?,
-        PresetTask::Show { preset } => json_line(&server.preset(preset).await?),
+        PresetTask::Show { preset, version: None } => json_line(&server.preset(preset).await?),
+        PresetTask::Show { preset, version: Some(number) } => json_line(&version_of(server, preset, *number).await?.preset),
+        PresetTask::Versions { preset } => {
+            let versions = server.get(&format!("/api/presets/{}/versions", own_id(server, preset).await?)).await?;
+            server.show(&versions, |versions: Vec<PresetVersion>| {
+                for PresetVersion { number, saved, preset } in versions {
+                    say!("{number:4}  {}  {}", saved.format("%Y-%m-%d %H:%M"), preset.name);
+                }
+            })?;
+        }
+        PresetTask::Revert { preset, version } => {
+            let version = version_of(server, preset, *version).await?;
+            let path = format!("/api/presets/{}", own_id(server, preset).await?);
+            let changed = server.ask(Method::PUT, &path, Some(&json!(version.preset))).await?;
+            server.show(&changed, |item: PresetItem| list(vec![item]))?;
+        }
+        PresetTask::Rename { preset, id, name } => {
+            let mut renamed = server.preset(preset).await?;
+            let path = format!("/api/presets/{}", renamed.id);
+            renamed.id.clone_from(id);
+            renamed.name = name.clone().unwrap_or(renamed.name);
+            let changed = server.ask(Method::PUT, &path, Some(&json!(renamed))).await?;
+            server.show(&changed, |item: PresetItem| list(vec![item]))?;
+        }
         PresetTask::Save { id, from, name, use_when, settings, replace } => {
             let patch = PresetPatch::from_settings(settings).map_err(|error| preset_problem("with your settings", &error))?;
             let origin = server.preset(from).await?;
@@ -148,6 +197,23 @@ pub(crate) async fn run(server: &Server, task: &PresetTask) -> Result<ExitCode, 
     Ok(ExitCode::SUCCESS)
 }
 
+/// The id of a preset; of one that the server does not list any more, what was given.
+async fn own_id(server: &Server, preset: &str) -> Result<String, Problem> {
+    let all: Vec<PresetItem> = server.read("/api/presets").await?;
+    Ok(pick(&all, preset).map_or_else(|_| preset.to_owned(), |item| item.preset.id.clone()))
+}
+
+async fn version_of(server: &Server, preset: &str, number: u32) -> Result<PresetVersion, Problem> {
+    let id = own_id(server, preset).await?;
+    let versions: Vec<PresetVersion> = server.read(&format!("/api/presets/{id}/versions")).await?;
+    let count = versions.len();
+    versions.into_iter().find(|version| version.number == number).ok_or_else(|| {
+        let why = format!("it has {count} versions, and none of this number");
+        Problem::new(ProblemKind::Missing, format!("version {number} of the preset {id} could not be found"), why)
+            .with_next("“beryl preset versions” lists them.")
+    })
+}
+
 /// Saves a preset; one of the house that has the same id is replaced only where that is said.
 async fn save(server: &Server, preset: &beryl_core::preset::Preset, replace: bool) -> Result<(), Problem> {
     let all: Vec<PresetItem> = server.read("/api/presets").await?;
@@ -164,8 +230,11 @@ async fn save(server: &Server, preset: &beryl_core::preset::Preset, replace: boo
 }
 
 fn list(presets: Vec<PresetItem>) {
-    for PresetItem { preset, is_builtin, headline, frame, bytes_per_minute } in presets {
-        let own = if is_builtin { "" } else { " · of the house" };
+    for PresetItem { preset, is_builtin, version, headline, frame, bytes_per_minute } in presets {
+        let own = match version {
+            Some(number) if !is_builtin => format!(" · of the house, version {number}"),
+            _ => String::new(),
+        };
         say!("{:16} {} ({headline}, {frame}){own} · about {bytes_per_minute} a minute", preset.id, preset.name);
         say!("{:16} {}", "", preset.use_when);
     }

@@ -123,7 +123,7 @@ pub fn suggestions(findings: &Findings) -> Vec<Suggestion> {
             suggest(
                 Subject::Speed,
                 "Slow down by a thousandth, to 29.97".to_owned(),
-                "it runs at exactly 30 frames a second, which broadcast and edits at 29.97 do not".to_owned(),
+                "it runs at exactly 30 fps, which broadcast and edits at 29.97 do not".to_owned(),
                 PictureSettingsPatch {
                     speed: Some(SpeedRulePatch {
                         rule: Some(SpeedRuleForm::ToRate),

@@ -183,12 +183,12 @@ fn words(
 ) -> String {
     let mut text = match (verdict, declared) {
         (RateVerdict::Unknown, _) => "the frame rate cannot be known".to_owned(),
-        (RateVerdict::AsDeclared, _) => format!("{} frames a second throughout, as declared", rate_text(mean)),
+        (RateVerdict::AsDeclared, _) => format!("{} fps throughout, as declared", rate_text(mean)),
         (RateVerdict::OtherThanDeclared, Some(declared)) => {
-            format!("{} frames a second, not {} as declared", rate_text(mean), rate_text(declared))
+            format!("{} fps, not {} as declared", rate_text(mean), rate_text(declared))
         }
-        (RateVerdict::OtherThanDeclared, None) => format!("{} frames a second; none is declared", rate_text(mean)),
-        (RateVerdict::Variable, _) => format!("variable, {} frames a second on average", rate_text(mean)),
+        (RateVerdict::OtherThanDeclared, None) => format!("{} fps; none is declared", rate_text(mean)),
+        (RateVerdict::Variable, _) => format!("variable, {} fps on average", rate_text(mean)),
     };
     match pictures {
         Some(rate) => text.push_str(&format!("; only {} of them differ, the others repeat", rate_text(rate))),

@@ -3,9 +3,9 @@
 //! Graphics are made for a standard display: red, green and blue of Rec. 709 with the gamma of ITU-R BT.1886. In a
 //! high dynamic range their white has 203 cd/m² (ITU-R BT.2408), whatever lies around it.
 
-use crate::picture::Samples;
 use crate::picture::light::{DISPLAY_GAMMA, HLG_GAMMA, HLG_PEAK, apply, between, hlg_signal, luminance_of, pq_signal};
 use crate::picture::tone::WHITE;
+use crate::picture::{MatrixCoefficients, Primaries, Samples, Transfer};
 
 /// How colours become codes of one form of pictures.
 #[derive(Debug, Clone)]
@@ -34,9 +34,9 @@ impl Inks {
         let space = &samples.space;
         let highest = f64::from(u16::MAX >> (16 - form.depth.clamp(1, 16)));
         let finer = f64::from(1_u32 << form.depth.saturating_sub(8).min(8));
-        let light = match space.transfer.as_str() {
-            "smpte2084" => Light::Pq,
-            "arib-std-b67" => Light::Hlg,
+        let light = match space.transfer {
+            Transfer::Pq => Light::Pq,
+            Transfer::Hlg => Light::Hlg,
             _ => Light::Standard,
         };
         let levels = if space.full_range || form.is_rgb() {
@@ -44,7 +44,7 @@ impl Inks {
         } else {
             [16.0 * finer, 219.0 * finer, 224.0 * finer, 128.0 * finer]
         };
-        Self { light, is_rgb: form.is_rgb(), weights: weights_of(&space.matrix), levels }
+        Self { light, is_rgb: form.is_rgb(), weights: weights_of(space.matrix), levels }
     }
 
     /// The codes of red, green and blue from 0 to 1: of luma, blue difference and red difference, or of red, green and
@@ -68,12 +68,12 @@ impl Inks {
             return rgb;
         }
         let light = rgb.map(|part| part.max(0.0).powf(DISPLAY_GAMMA) * WHITE);
-        let light = apply(between("bt709", "bt2020"), light);
+        let light = apply(between(Primaries::Bt709, Primaries::Bt2020), light);
         if self.light == Light::Pq {
             return light.map(pq_signal);
         }
         // The inverse of the OOTF of ITU-R BT.2100.
-        let weights = luminance_of("bt2020");
+        let weights = luminance_of(Primaries::Bt2020);
         let shown: f64 = light.iter().zip(weights).map(|(part, weight)| part * weight).sum::<f64>() / HLG_PEAK;
         let factor = if shown > 0.0 { shown.powf((1.0 - HLG_GAMMA) / HLG_GAMMA) } else { 0.0 };
         light.map(|part| hlg_signal(part / HLG_PEAK * factor))
@@ -81,12 +81,13 @@ impl Inks {
 }
 
 /// What red and blue have in luma (ITU-T H.273, table 4); of matrices that have no such weights, those of BT.709.
-const fn weights_of(matrix: &str) -> [f64; 2] {
-    match matrix.as_bytes() {
-        b"fcc" => [0.30, 0.11],
-        b"bt470bg" | b"smpte170m" => [0.299, 0.114],
-        b"smpte240m" => [0.212, 0.087],
-        b"bt2020nc" | b"bt2020c" | b"ictcp" => [0.2627, 0.0593],
-        _ => [0.2126, 0.0722],
+const fn weights_of(matrix: MatrixCoefficients) -> [f64; 2] {
+    use MatrixCoefficients as Of;
+    match matrix {
+        Of::Fcc => [0.30, 0.11],
+        Of::Bt601With625 | Of::Bt601With525 => [0.299, 0.114],
+        Of::St240 => [0.212, 0.087],
+        Of::Bt2020 | Of::Bt2020Constant | Of::ICtCp => [0.2627, 0.0593],
+        Of::Rgb | Of::Bt709 | Of::YCgCo | Of::St2085 | Of::OfPrimaries | Of::OfPrimariesConstant => [0.2126, 0.0722],
     }
 }

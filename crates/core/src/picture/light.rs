@@ -3,6 +3,8 @@
 //! All light is that of a display. Transfers of cameras (ITU-R BT.709, BT.601, BT.2020, SMPTE 240M) stand for one of
 //! ITU-R BT.1886 with a gamma of 2.4 and a black of nought.
 
+use crate::picture::{Primaries, Transfer};
+
 /// The exponent of a standard display.
 pub const DISPLAY_GAMMA: f64 = 2.4;
 
@@ -48,21 +50,21 @@ pub const HLG_PEAK: f64 = 1000.0;
 /// The exponent of the OOTF at [`HLG_PEAK`].
 pub const HLG_GAMMA: f64 = 1.2;
 
-/// Light of a signal of a standard range from 0 to 1, of which the display's white is 1; transfers by the libraries'
-/// words (ITU-T H.273, table 3).
+/// Light of a signal of a standard range from 0 to 1, of which the display's white is 1; transfers
+/// after ITU-T H.273, table 3.
 #[must_use]
-pub fn standard_light(transfer: &str, signal: f64) -> f64 {
+pub fn standard_light(transfer: Transfer, signal: f64) -> f64 {
     let positive = signal.max(0.0);
     match transfer {
-        "linear" => signal,
-        "bt470m" => positive.powf(2.2),
-        "iec61966-2-1" if positive <= 0.040_45 => positive / 12.92,
-        "iec61966-2-1" => ((positive + 0.055) / 1.055).powf(2.4),
-        "log100" if positive <= 0.0 => 0.0,
-        "log100" => 10.0_f64.powf(2.0 * (positive - 1.0)),
-        "log316" if positive <= 0.0 => 0.0,
-        "log316" => 10.0_f64.powf(2.5 * (positive - 1.0)),
-        "smpte428" => positive.powf(2.6) * 52.37 / 48.0,
+        Transfer::Linear => signal,
+        Transfer::Gamma22 => positive.powf(2.2),
+        Transfer::Srgb if positive <= 0.040_45 => positive / 12.92,
+        Transfer::Srgb => ((positive + 0.055) / 1.055).powf(2.4),
+        Transfer::Log100 if positive <= 0.0 => 0.0,
+        Transfer::Log100 => 10.0_f64.powf(2.0 * (positive - 1.0)),
+        Transfer::Log316 if positive <= 0.0 => 0.0,
+        Transfer::Log316 => 10.0_f64.powf(2.5 * (positive - 1.0)),
+        Transfer::St428 => positive.powf(2.6) * 52.37 / 48.0,
         _ => positive.powf(DISPLAY_GAMMA),
     }
 }
@@ -70,22 +72,21 @@ pub fn standard_light(transfer: &str, signal: f64) -> f64 {
 /// Three by three numbers, row by row.
 pub type Matrix = [[f64; 3]; 3];
 
-/// Places of red, green, blue and white as x, y (ITU-T H.273, table 2); by the libraries' words, those of BT.709 for
-/// words that it does not have.
-fn chromaticities(primaries: &str) -> [[f64; 2]; 4] {
+/// Places of red, green, blue and white as x, y (ITU-T H.273, table 2).
+fn chromaticities(primaries: Primaries) -> [[f64; 2]; 4] {
     const D65: [f64; 2] = [0.3127, 0.3290];
     const C: [f64; 2] = [0.310, 0.316];
     match primaries {
-        "bt470m" => [[0.67, 0.33], [0.21, 0.71], [0.14, 0.08], C],
-        "bt470bg" => [[0.64, 0.33], [0.29, 0.60], [0.15, 0.06], D65],
-        "smpte170m" | "smpte240m" => [[0.630, 0.340], [0.310, 0.595], [0.155, 0.070], D65],
-        "film" => [[0.681, 0.319], [0.243, 0.692], [0.145, 0.049], C],
-        "bt2020" => [[0.708, 0.292], [0.170, 0.797], [0.131, 0.046], D65],
-        "smpte428" => [[1.0, 0.0], [0.0, 1.0], [0.0, 0.0], [1.0 / 3.0, 1.0 / 3.0]],
-        "smpte431" => [[0.680, 0.320], [0.265, 0.690], [0.150, 0.060], [0.314, 0.351]],
-        "smpte432" => [[0.680, 0.320], [0.265, 0.690], [0.150, 0.060], D65],
-        "ebu3213" => [[0.630, 0.340], [0.295, 0.605], [0.155, 0.077], D65],
-        _ => [[0.640, 0.330], [0.300, 0.600], [0.150, 0.060], D65],
+        Primaries::Bt470M => [[0.67, 0.33], [0.21, 0.71], [0.14, 0.08], C],
+        Primaries::Bt601With625 => [[0.64, 0.33], [0.29, 0.60], [0.15, 0.06], D65],
+        Primaries::Bt601With525 | Primaries::St240 => [[0.630, 0.340], [0.310, 0.595], [0.155, 0.070], D65],
+        Primaries::Film => [[0.681, 0.319], [0.243, 0.692], [0.145, 0.049], C],
+        Primaries::Bt2020 => [[0.708, 0.292], [0.170, 0.797], [0.131, 0.046], D65],
+        Primaries::St428 => [[1.0, 0.0], [0.0, 1.0], [0.0, 0.0], [1.0 / 3.0, 1.0 / 3.0]],
+        Primaries::Rp431 => [[0.680, 0.320], [0.265, 0.690], [0.150, 0.060], [0.314, 0.351]],
+        Primaries::Eg432 => [[0.680, 0.320], [0.265, 0.690], [0.150, 0.060], D65],
+        Primaries::Ebu3213 => [[0.630, 0.340], [0.295, 0.605], [0.155, 0.077], D65],
+        Primaries::Bt709 => [[0.640, 0.330], [0.300, 0.600], [0.150, 0.060], D65],
     }
 }
 
@@ -116,7 +117,7 @@ fn xyz([x, y]: [f64; 2]) -> [f64; 3] {
 }
 
 /// From linear red, green and blue to X, Y and Z (SMPTE RP 177).
-fn to_xyz(primaries: &str) -> Matrix {
+fn to_xyz(primaries: Primaries) -> Matrix {
     let [red, green, blue, white] = chromaticities(primaries).map(xyz);
     let columns = [0, 1, 2].map(|row| [red[row], green[row], blue[row]]);
     let [of_red, of_green, of_blue] = apply(inverse(columns), white);
@@ -125,7 +126,7 @@ fn to_xyz(primaries: &str) -> Matrix {
 
 /// How much each primary has in the luminance of linear light.
 #[must_use]
-pub fn luminance_of(primaries: &str) -> [f64; 3] {
+pub fn luminance_of(primaries: Primaries) -> [f64; 3] {
     to_xyz(primaries)[1]
 }
 
@@ -134,8 +135,8 @@ const BRADFORD: Matrix = [[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], 
 
 /// Linear red, green and blue of some primaries as those of others; the white of one becomes that of the other.
 #[must_use]
-pub fn between(from: &str, to: &str) -> Matrix {
-    let white = |primaries: &str| apply(BRADFORD, xyz(chromaticities(primaries)[3]));
+pub fn between(from: Primaries, to: Primaries) -> Matrix {
+    let white = |primaries: Primaries| apply(BRADFORD, xyz(chromaticities(primaries)[3]));
     let (own, theirs) = (white(from), white(to));
     let scale = [0, 1, 2].map(|row| [0, 1, 2].map(|column| if row == column { theirs[row] / own[row] } else { 0.0 }));
     let adapted = times(inverse(BRADFORD), times(scale, BRADFORD));
@@ -228,9 +229,9 @@ pub struct Recolouring {
 impl Recolouring {
     /// From this transfer of a standard range and these primaries to those of `to`.
     #[must_use]
-    pub fn new(transfer: &str, primaries: &str, to: &str) -> Self {
+    pub fn new(transfer: Transfer, primaries: Primaries, to: Primaries) -> Self {
         Self {
-            light: (transfer != "linear").then(|| Curve::of(|signal| standard_light(transfer, signal))),
+            light: (transfer != Transfer::Linear).then(|| Curve::of(|signal| standard_light(transfer, signal))),
             matrix: between(primaries, to).map(narrowed),
             signal: Curve::of(|light| light.powf(1.0 / DISPLAY_GAMMA)),
         }

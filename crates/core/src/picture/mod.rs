@@ -3,6 +3,7 @@
 mod colour;
 mod fields;
 mod geometry;
+mod h273;
 pub mod ink;
 pub mod jfif;
 pub mod light;
@@ -16,6 +17,7 @@ pub use colour::{Colour, Hdr};
 pub use fields::FieldOrder;
 pub use geometry::{Frame, Rectangle, crop_to_shape, even, fitted};
 pub(crate) use geometry::{half_even, inside};
+pub use h273::{MatrixCoefficients, Primaries, Range, Transfer};
 pub use orientation::Orientation;
 pub use pixels::{PixelForm, is_rgb};
 pub use samples::{ChromaSite, ColourSpace, Conversion, Samples};

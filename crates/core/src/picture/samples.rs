@@ -3,17 +3,17 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::picture::{Colour, PixelForm};
+use crate::picture::{Colour, MatrixCoefficients, PixelForm, Primaries, Range, Transfer};
 
-/// What the codes of a picture mean, in the libraries' words for the numbers of ITU-T H.273.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+/// What the codes of a picture mean, after ITU-T H.273.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 pub struct ColourSpace {
     /// Primaries.
-    pub primaries: String,
+    pub primaries: Primaries,
     /// Transfer.
-    pub transfer: String,
-    /// Matrix; `gbr` for red, green and blue.
-    pub matrix: String,
+    pub transfer: Transfer,
+    /// Matrix.
+    pub matrix: MatrixCoefficients,
     /// Whether the codes use the full range.
     pub full_range: bool,
 }
@@ -21,31 +21,55 @@ pub struct ColourSpace {
 impl ColourSpace {
     /// Rec. 709 in the limited range.
     #[must_use]
-    pub fn rec709() -> Self {
-        let word = || "bt709".to_owned();
-        Self { primaries: word(), transfer: word(), matrix: word(), full_range: false }
+    pub const fn rec709() -> Self {
+        Self { primaries: Primaries::Bt709, transfer: Transfer::Bt709, matrix: MatrixCoefficients::Bt709, full_range: false }
     }
 
-    /// The transfer by the name of the first of those that have its curve. Both kinds of BT.601 and BT.2020 have the one of
-    /// BT.709; of 625 lines a gamma of 2.8 was once said (ITU-R BT.470), which no display for such pictures has had.
+    /// The first of the transfers that have its curve. Both kinds of BT.601 and BT.2020 have the one of BT.709; of 625
+    /// lines a gamma of 2.8 was once said (ITU-R BT.470), which no display for such pictures has had.
     #[must_use]
-    pub fn curve(&self) -> &str {
-        match self.transfer.as_str() {
-            "smpte170m" | "bt470bg" | "bt2020-10" | "bt2020-12" => "bt709",
+    pub const fn curve(&self) -> Transfer {
+        match self.transfer {
+            Transfer::Bt601 | Transfer::Gamma28 | Transfer::Bt2020With10 | Transfer::Bt2020With12 => Transfer::Bt709,
             other => other,
         }
     }
 
+    /// Primaries, curve and matrix: what is compared and converted.
+    #[must_use]
+    pub const fn meaning(&self) -> (Primaries, Transfer, MatrixCoefficients) {
+        (self.primaries, self.curve(), self.matrix)
+    }
+
+    /// Primaries, transfer and matrix as people write them; once, where all are named alike.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let words = [self.primaries.words(), self.transfer.words(), self.matrix.words()];
+        if words.iter().all(|word| *word == words[0]) { words[0].to_owned() } else { words.join(" / ") }
+    }
+
+    /// Whether its transfer is one of a high dynamic range.
+    #[must_use]
+    pub const fn is_high_range(&self) -> bool {
+        matches!(self.transfer, Transfer::Pq | Transfer::Hlg)
+    }
+
+    /// Whether it is red, green and blue.
+    #[must_use]
+    pub const fn is_rgb(&self) -> bool {
+        matches!(self.matrix, MatrixCoefficients::Rgb)
+    }
+
     /// The same light as luma and chroma, in the limited range where it was red, green and blue.
     #[must_use]
-    pub fn in_luma_and_chroma(&self) -> Self {
-        if self.matrix == "gbr" { Self { matrix: "bt709".to_owned(), full_range: false, ..self.clone() } } else { self.clone() }
+    pub const fn in_luma_and_chroma(self) -> Self {
+        if self.is_rgb() { Self { matrix: MatrixCoefficients::Bt709, full_range: false, ..self } } else { self }
     }
 
     /// The same light as red, green and blue, from 0 to the highest code.
     #[must_use]
-    pub fn in_rgb(&self) -> Self {
-        Self { matrix: "gbr".to_owned(), full_range: true, ..self.clone() }
+    pub const fn in_rgb(self) -> Self {
+        Self { matrix: MatrixCoefficients::Rgb, full_range: true, ..self }
     }
 }
 
@@ -71,7 +95,7 @@ pub enum ChromaSite {
 impl ChromaSite {
     const ALL: [Self; 6] = [Self::Left, Self::Center, Self::TopLeft, Self::Top, Self::BottomLeft, Self::Bottom];
 
-    /// The libraries' word for it.
+    /// In a word.
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
@@ -84,10 +108,16 @@ impl ChromaSite {
         }
     }
 
-    /// What the libraries' word says, if anything.
+    /// Its type in the standard.
     #[must_use]
-    pub fn of(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|site| site.word() == word)
+    pub const fn number(self) -> u8 {
+        self as u8
+    }
+
+    /// The place of this type, if there is one.
+    #[must_use]
+    pub fn numbered(number: u8) -> Option<Self> {
+        Self::ALL.into_iter().find(|site| site.number() == number)
     }
 
     /// As far as it means anything for pictures of this form: where all lines, or all columns, have colour, it lies at
@@ -125,54 +155,6 @@ pub struct Samples {
     pub chroma: ChromaSite,
 }
 
-/// The numbers of ITU-T H.273 for primaries, transfers and matrices that are converted.
-const NUMBERS: [&[(&str, u8)]; 3] = [
-    &[
-        ("bt709", 1),
-        ("bt470m", 4),
-        ("bt470bg", 5),
-        ("smpte170m", 6),
-        ("smpte240m", 7),
-        ("film", 8),
-        ("bt2020", 9),
-        ("smpte428", 10),
-        ("smpte431", 11),
-        ("smpte432", 12),
-        ("ebu3213", 22),
-    ],
-    &[
-        ("bt709", 1),
-        ("bt470m", 4),
-        ("smpte240m", 7),
-        ("linear", 8),
-        ("log100", 9),
-        ("log316", 10),
-        ("iec61966-2-4", 11),
-        ("iec61966-2-1", 13),
-        ("smpte2084", 16),
-        ("smpte428", 17),
-        ("arib-std-b67", 18),
-    ],
-    &[
-        ("gbr", 0),
-        ("bt709", 1),
-        ("fcc", 4),
-        ("bt470bg", 5),
-        ("smpte170m", 6),
-        ("smpte240m", 7),
-        ("ycgco", 8),
-        ("bt2020nc", 9),
-        ("bt2020c", 10),
-        ("chroma-derived-nc", 12),
-        ("chroma-derived-c", 13),
-        ("ictcp", 14),
-    ],
-];
-
-fn number(kind: usize, word: &str) -> Option<u8> {
-    NUMBERS[kind].iter().find(|(known, _)| *known == word).map(|(_, number)| *number)
-}
-
 /// The numbers of primaries, transfer and matrix by which a conversion goes, on both sides: where nothing of a kind
 /// changes and none is needed for what does, those of BT.709 stand on both.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -195,7 +177,7 @@ impl Samples {
     pub fn stored_as(&self, form: PixelForm) -> Self {
         let space = match (form.is_rgb(), self.form().is_rgb()) {
             (true, false) => self.space.in_rgb(),
-            _ => self.space.clone(),
+            _ => self.space,
         };
         Self { pixel_format: form.planar(), space, chroma: self.chroma.within(form) }
     }
@@ -203,13 +185,13 @@ impl Samples {
     /// What is said of their colour.
     #[must_use]
     pub fn colour(&self) -> Colour {
-        let ColourSpace { primaries, transfer, matrix, full_range } = self.space.clone();
+        let ColourSpace { primaries, transfer, matrix, full_range } = self.space;
         Colour {
             primaries: Some(primaries),
             transfer: Some(transfer),
             matrix: Some(matrix),
-            range: Some(if full_range { "pc" } else { "tv" }.to_owned()),
-            chroma_location: Some(self.chroma.word().to_owned()),
+            range: Some(Range::of(full_range)),
+            chroma_location: Some(self.chroma),
         }
     }
 
@@ -222,25 +204,33 @@ impl Samples {
     /// By which numbers these samples become others.
     ///
     /// # Errors
-    /// The first word that no conversion knows and that this one needs.
-    pub fn conversion(&self, to: &Self) -> Result<Conversion, String> {
-        let [from, to] = [&self.space, &to.space].map(|space| [space.primaries.as_str(), space.curve(), space.matrix.as_str()]);
-        let needs_light = |word: &str| matches!(word, "bt2020c" | "ictcp" | "chroma-derived-c" | "chroma-derived-nc");
-        let changes_light = from[..2] != to[..2];
+    /// What no conversion knows and this one needs, in words.
+    pub fn conversion(&self, to: &Self) -> Result<Conversion, &'static str> {
+        let [from, to] = [self.space.meaning(), to.space.meaning()];
+        let needs_light = |matrix: MatrixCoefficients| {
+            matches!(
+                matrix,
+                MatrixCoefficients::Bt2020Constant
+                    | MatrixCoefficients::ICtCp
+                    | MatrixCoefficients::OfPrimaries
+                    | MatrixCoefficients::OfPrimariesConstant
+            )
+        };
+        let changes_light = (from.0, from.1) != (to.0, to.1);
         // Light is brought to standard displays alone.
-        if changes_light && to[1] != "bt709" {
-            return Err(to[1].to_owned());
+        if changes_light && to.1 != Transfer::Bt709 {
+            return Err(to.1.words());
         }
-        let with_light = changes_light || from[2] != to[2] && (needs_light(from[2]) || needs_light(to[2]));
-        let with_matrix = changes_light || from[2] != to[2] || from[2] == "gbr";
-        let of = |side: [&str; 3]| -> Result<[u8; 3], String> {
-            let mut numbers = [1; 3];
-            for kind in 0..3 {
-                if if kind == 2 { with_matrix } else { with_light } {
-                    numbers[kind] = number(kind, side[kind]).ok_or_else(|| side[kind].to_owned())?;
-                }
-            }
-            Ok(numbers)
+        let with_light = changes_light || from.2 != to.2 && (needs_light(from.2) || needs_light(to.2));
+        let with_matrix = changes_light || from.2 != to.2 || from.2 == MatrixCoefficients::Rgb;
+        let of = |(primaries, curve, matrix): (Primaries, Transfer, MatrixCoefficients)| match (curve, matrix) {
+            (Transfer::Bt1361, _) if with_light => Err(curve.words()),
+            (_, MatrixCoefficients::St2085) if with_matrix => Err(matrix.words()),
+            _ => Ok([
+                if with_light { primaries.number() } else { 1 },
+                if with_light { curve.number() } else { 1 },
+                if with_matrix { matrix.number() } else { 1 },
+            ]),
         };
         Ok(Conversion { from: of(from)?, to: of(to)? })
     }

@@ -6,11 +6,11 @@
 //! are scaled by one factor, and what lies outside Rec. 709 is brought towards the grey of the same luminance as far as
 //! it must. Codes come out for a standard display ([`crate::picture::light`]).
 
-use crate::picture::Hdr;
 use crate::picture::light::{
     Curve, DISPLAY_GAMMA, HLG_GAMMA, HLG_PEAK, PIXELS, Pixels, between, by_curve, by_matrix, hlg_scene, luminance_of, narrowed,
     pq_light, pq_signal,
 };
+use crate::picture::{Hdr, Primaries, Transfer};
 
 /// The light of diffuse white in cd/m².
 pub const WHITE: f64 = 203.0;
@@ -79,18 +79,18 @@ pub struct ToneMap {
 }
 
 impl ToneMap {
-    /// For pictures of this transfer (`arib-std-b67`, or else PQ) and these primaries, whose brightest light has `peak`
+    /// For pictures of this transfer (HLG, or else PQ) and these primaries, whose brightest light has `peak`
     /// cd/m².
     #[must_use]
     #[allow(clippy::cast_possible_truncation)]
-    pub fn new(transfer: &str, primaries: &str, peak: u32) -> Self {
-        let is_hlg = transfer == "arib-std-b67";
+    pub fn new(transfer: Transfer, primaries: Primaries, peak: u32) -> Self {
+        let is_hlg = transfer == Transfer::Hlg;
         let peak = f64::from(peak);
         Self {
             light: Curve::of(|signal| if is_hlg { hlg_scene(signal) } else { pq_light(signal.min(1.0)) / WHITE }),
             ootf: is_hlg.then(|| Curve::of(|luminance| luminance.powf(HLG_GAMMA - 1.0) * HLG_PEAK / WHITE)),
             luminance: narrowed(luminance_of(primaries)),
-            matrix: between(primaries, "bt709").map(narrowed),
+            matrix: between(primaries, Primaries::Bt709).map(narrowed),
             top: (peak.max(WHITE) / WHITE) as f32,
             factor: Curve::of(|light| if light * WHITE <= KNEE { 1.0 } else { compressed(light * WHITE, peak) / light }),
             code: Curve::of(|light| HIGHEST * light.min(1.0).powf(1.0 / DISPLAY_GAMMA)),

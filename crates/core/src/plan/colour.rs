@@ -5,7 +5,7 @@ use super::way::{Way, is_full};
 use super::{Origin, PlanError, Step, Subject};
 use crate::facts::Picture;
 use crate::picture::tone::{USUAL_PEAK, peak_of};
-use crate::picture::{ChromaSite, Colour, ColourSpace, Hdr, PixelForm, Samples};
+use crate::picture::{ChromaSite, Colour, ColourSpace, Hdr, MatrixCoefficients, PixelForm, Primaries, Samples, Transfer};
 use crate::preset::{ColourSettings, ColourSpaceRule, DynamicRangeRule, RangeRule};
 
 /// What the codes of the output mean.
@@ -30,7 +30,7 @@ pub(super) fn decide(
     let mut hdr = source.hdr.clone();
     let mut is_changed = dynamic_range(settings, source, format, way, journal)?;
     if let Some(name) = &settings.lut {
-        let what = format!("looked up in the table {name}, whose output is Rec. 709");
+        let what = format!("LUT {name}, whose output is Rec. 709");
         journal.note(Subject::Colour, "/picture/colour/lut", Origin::Preset, what, "the preset asks for it");
         way.as_rgb()?;
         way.add(Step::LookUp { name: name.clone() });
@@ -40,16 +40,20 @@ pub(super) fn decide(
     if is_changed {
         hdr = None;
     }
-    let present = way.samples.space.clone();
+    let present = way.samples.space;
     let wanted = match settings.space {
         ColourSpaceRule::Same => None,
         ColourSpaceRule::Rec709 => Some(("Rec. 709", ColourSpace::rec709())),
-        ColourSpaceRule::Rec601With625 => Some(("Rec. 601 with 625 lines", rec601("bt470bg"))),
-        ColourSpaceRule::Rec601With525 => Some(("Rec. 601 with 525 lines", rec601("smpte170m"))),
+        ColourSpaceRule::Rec601With625 => {
+            Some(("Rec. 601 with 625 lines", rec601(Primaries::Bt601With625, MatrixCoefficients::Bt601With625)))
+        }
+        ColourSpaceRule::Rec601With525 => {
+            Some(("Rec. 601 with 525 lines", rec601(Primaries::Bt601With525, MatrixCoefficients::Bt601With525)))
+        }
     };
     let same = wanted.as_ref().is_some_and(|(_, to)| is_same(to, &present, is_changed));
     let mut space = if let Some((words, to)) = wanted.filter(|_| !same) {
-        let because = format!("the source has {} / {} / {}", present.primaries, present.transfer, present.matrix);
+        let because = format!("the source has {}", present.words());
         let because = if is_changed { "what goes before leaves Rec. 709".to_owned() } else { because };
         journal.note(Subject::Colour, "/picture/colour/space", Origin::Preset, format!("converted to {words}"), because);
         hdr = None;
@@ -70,16 +74,8 @@ pub(super) fn decide(
         space.full_range = settings.range == RangeRule::Full || stays_full;
     }
     let samples = Samples { pixel_format: format.planar(), chroma: site(way, format, &space), space };
-    let ColourSpace { primaries, transfer, matrix, full_range } = samples.space.clone();
-    let range = if full_range { "pc" } else { "tv" }.to_owned();
     let shares_lines = format.shared().is_some_and(|(_, lines)| lines > 1);
-    let colour = Colour {
-        primaries: Some(primaries),
-        transfer: Some(transfer),
-        matrix: Some(matrix),
-        range: Some(range),
-        chroma_location: shares_lines.then(|| samples.chroma.word().to_owned()),
-    };
+    let colour = Colour { chroma_location: shares_lines.then_some(samples.chroma), ..samples.colour() };
     Ok(Coloured { samples, colour, hdr })
 }
 
@@ -91,11 +87,10 @@ fn dynamic_range(
     way: &mut Way,
     journal: &mut Journal,
 ) -> Result<bool, PlanError> {
-    let name = match way.samples.space.transfer.as_str() {
-        "smpte2084" => "PQ",
-        "arib-std-b67" => "HLG",
-        _ => return Ok(false),
-    };
+    if !way.samples.space.is_high_range() {
+        return Ok(false);
+    }
+    let name = way.samples.space.transfer;
     // A table has been made for the pictures as they are, and leaves Rec. 709.
     let needs_it = format.depth == 8 && settings.lut.is_none();
     let why = match settings.dynamic_range {
@@ -112,7 +107,7 @@ fn dynamic_range(
         Some(peak) => format!("the source is {name}{why}; it says that its brightest light has {peak} cd/m²"),
         None => format!("the source is {name}{why}; {USUAL_PEAK} cd/m² are taken for its brightest light"),
     };
-    let what = "brought to the standard dynamic range of Rec. 709: white at 203 cd/m² keeps nine tenths of its light or more, brighter light is compressed";
+    let what = "tone-mapped to Rec. 709: white at 203 cd/m² keeps nine tenths of its light or more, brighter light is compressed";
     journal.note(Subject::Colour, "/picture/colour/dynamic_range", Origin::Preset, what, because);
     way.bring_down(peak)?;
     Ok(true)
@@ -125,7 +120,7 @@ fn site(way: &Way, format: PixelForm, space: &ColourSpace) -> ChromaSite {
     let site = match (before, after) {
         (Some((_, 2..)), Some((_, 2..))) => way.samples.chroma,
         // ITU-R BT.2020 and BT.2100 have it at the pixel.
-        (_, Some((2.., 2..))) if space.primaries == "bt2020" => ChromaSite::TopLeft,
+        (_, Some((2.., 2..))) if space.primaries == Primaries::Bt2020 => ChromaSite::TopLeft,
         _ => ChromaSite::Left,
     };
     site.within(format)
@@ -134,27 +129,27 @@ fn site(way: &Way, format: PixelForm, space: &ColourSpace) -> ChromaSite {
 /// Whether two spaces differ in nothing but the names of equal transfers and the range. Red, green and blue have no
 /// matrix to compare; those that the steps before have left become luma and chroma in any case.
 fn is_same(one: &ColourSpace, other: &ColourSpace, is_changed: bool) -> bool {
-    let matrix = one.matrix == other.matrix || is_changed && one.matrix == "bt709";
+    let matrix = one.matrix == other.matrix || is_changed && one.matrix == MatrixCoefficients::Bt709;
     one.primaries == other.primaries && matrix && one.curve() == other.curve()
 }
 
-fn rec601(word: &str) -> ColourSpace {
-    // Both kinds of BT.601 have the transfer of BT.709.
-    ColourSpace { primaries: word.to_owned(), transfer: "smpte170m".to_owned(), matrix: word.to_owned(), full_range: false }
+fn rec601(primaries: Primaries, matrix: MatrixCoefficients) -> ColourSpace {
+    ColourSpace { primaries, transfer: Transfer::Bt601, matrix, full_range: false }
 }
 
 /// Tags that are carried or assumed, where nothing is converted but RGB and ranges.
 fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: ColourSpace, journal: &mut Journal) -> ColourSpace {
-    if present.matrix == "gbr" {
+    if present.is_rgb() {
         if stays_rgb {
             journal.note(Subject::Colour, "", Origin::Source, "RGB as it is", "the codec stores it without loss");
             return present;
         }
-        let (matrix, words) = if present.primaries == "bt2020" { ("bt2020nc", "BT.2020") } else { ("bt709", "BT.709") };
+        let is_wide = present.primaries == Primaries::Bt2020;
+        let matrix = if is_wide { MatrixCoefficients::Bt2020 } else { MatrixCoefficients::Bt709 };
         let range = if range == RangeRule::Full { "full" } else { "limited" };
-        let what = format!("RGB converted with the matrix of {words}, {range} range");
+        let what = format!("RGB converted with the matrix of {matrix}, {range} range");
         journal.note(Subject::Colour, "", Origin::Source, what, "the output stores luma and chroma");
-        return ColourSpace { matrix: matrix.to_owned(), full_range: false, ..present };
+        return ColourSpace { matrix, full_range: false, ..present };
     }
     if is_full(&source.pixel_format, &source.colour) && range == RangeRule::Same {
         journal.note(Subject::Colour, "/picture/colour/range", Origin::Source, "full range kept", "the source has it");
@@ -162,11 +157,10 @@ fn declared(source: &Picture, range: RangeRule, stays_rgb: bool, present: Colour
         let because = "players and broadcasters expect limited range";
         journal.note(Subject::Colour, "", Origin::Source, "full range converted to limited", because);
     }
-    let ColourSpace { primaries, transfer, matrix, .. } = &present;
-    let words = format!("{primaries} / {transfer} / {matrix}");
-    let is_known = |part: &Option<String>, taken: &str| part.as_deref() == Some(taken);
-    let Colour { primaries: first, transfer: second, matrix: third, .. } = &source.colour;
-    let known = [is_known(first, primaries), is_known(second, transfer), is_known(third, matrix)];
+    let ColourSpace { primaries, transfer, matrix, .. } = present;
+    let words = present.words();
+    let told = &source.colour;
+    let known = [told.primaries == Some(primaries), told.transfer == Some(transfer), told.matrix == Some(matrix)];
     let because = match known.iter().filter(|known| **known).count() {
         3 => "the source declares them",
         0 => "the source declares nothing, and pictures of its size have these",

@@ -102,7 +102,7 @@ fn work_out(rule: CropRule, upright: Upright, findings: Option<&Findings>) -> Re
         Crop { width, height, part, picture_lost, bars_kept, what, because }
     };
     let uncut = |what: &str, because: String| Ok(made(whole, what.to_owned(), because));
-    let cut = |part: Rectangle, because: String| Ok(made(part, format!("cut to {}×{}", part.width, part.height), because));
+    let cut = |part: Rectangle, because: String| Ok(made(part, format!("cropped to {}×{}", part.width, part.height), because));
     match rule {
         CropRule::Never => uncut("nothing cut off", "nothing is asked for".to_owned()),
         CropRule::Bars => match found {
@@ -118,7 +118,7 @@ fn work_out(rule: CropRule, upright: Upright, findings: Option<&Findings>) -> Re
         },
         CropRule::Shape { shape } => {
             let part = crop_to_shape(upright.frame, active, shape);
-            let mut crop = made(part, format!("cut to {}×{}", part.width, part.height), String::new());
+            let mut crop = made(part, format!("cropped to {}×{}", part.width, part.height), String::new());
             let share = |parts: u32| format!("{}.{:02} %", parts / 100, parts % 100);
             crop.because = format!(
                 "a shape of {:.2} is wanted; {} of the picture goes, {} of what stays is bar",

@@ -72,7 +72,7 @@ pub(super) fn decide(
     {
         return Err(PlanError::of_source(
             "picture.telecine",
-            "film is to be brought back, but no cadence is known in this source: scan the whole of it, or set picture.telecine to when_needed",
+            "inverse telecine is asked for, but no cadence is known in this source: analyse the whole of it, or set picture.telecine to when_needed",
         ));
     }
     let film_wanted = settings.telecine != TelecineRule::Never && settings.fields != FieldsRule::Keep;
@@ -168,10 +168,10 @@ fn mixture(settings: &PictureSettings, pace: Pace, stretches: &[Stretch], becaus
     let film = pace.rate * Rational::constant(4, 5);
     let (rate, varies, how) = match settings.mixture {
         MixtureRule::VideoRate => (pace.rate, false, format!("film frames repeated to {}", rate_text(pace.rate))),
-        MixtureRule::FilmRate => (film, false, format!("frames of video left out to {}", rate_text(film))),
+        MixtureRule::FilmRate => (film, false, format!("video frames dropped to {} fps", rate_text(film))),
         MixtureRule::Variable => (pace.rate, true, "each part at its own rate".to_owned()),
     };
-    note(journal, "/picture/mixture", format!("film brought back, video deinterlaced, {how}"), because);
+    note(journal, "/picture/mixture", format!("inverse telecine for film, video deinterlaced, {how}"), because);
     let first = first_field(stretches).unwrap_or(FieldOrder::TopFirst);
     let steps = vec![
         Step::Film { stretches: stretches.to_vec(), video: pace.rate, timing: FilmTiming::Own },

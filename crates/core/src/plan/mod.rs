@@ -26,7 +26,7 @@ use crate::facts::Chapter;
 use crate::findings::Stretch;
 use crate::formats::level::Peak;
 use crate::formats::{Container, PictureFormat, RateControl, SoundCodec};
-use crate::picture::{Colour, FieldOrder, Hdr, Rectangle, Samples, even};
+use crate::picture::{Colour, FieldOrder, Hdr, Primaries, Rectangle, Samples, Transfer, even};
 use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
 use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
@@ -241,7 +241,7 @@ fn known_steps<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Step>, D
 
 /// Another file that a step needs, by its name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum AidName<'a> {
+pub enum AssetName<'a> {
     /// A look-up table.
     Lut(&'a str),
     /// A picture.
@@ -251,10 +251,10 @@ pub enum AidName<'a> {
 impl Step {
     /// The other file that it needs.
     #[must_use]
-    pub fn aid(&self) -> Option<AidName<'_>> {
+    pub fn asset(&self) -> Option<AssetName<'_>> {
         match self {
-            Self::LookUp { name } => Some(AidName::Lut(name)),
-            Self::Watermark(mark) => Some(AidName::Picture(&mark.picture)),
+            Self::LookUp { name } => Some(AssetName::Lut(name)),
+            Self::Watermark(mark) => Some(AssetName::Picture(&mark.picture)),
             _ => None,
         }
     }
@@ -462,21 +462,21 @@ pub enum Step {
     /// Red, green and blue of a high dynamic range (PQ or HLG), as fractions, brought to those of the standard range of
     /// Rec. 709 in 16 bits, as [`crate::picture::tone`] has it.
     Tone {
-        /// Transfer of what goes in, in the libraries' words.
-        transfer: String,
+        /// Transfer of what goes in.
+        transfer: Transfer,
         /// Primaries of what goes in.
-        primaries: String,
+        primaries: Primaries,
         /// The brightest light in cd/m².
         peak: u32,
     },
     /// Red, green and blue, as fractions, brought to other primaries and to a standard display, as [`crate::picture::light`] has it.
     Recolour {
-        /// Transfer of what goes in, in the libraries' words.
-        transfer: String,
+        /// Transfer of what goes in.
+        transfer: Transfer,
         /// Primaries of what goes in.
-        primaries: String,
+        primaries: Primaries,
         /// Primaries of what comes out.
-        to: String,
+        to: Primaries,
     },
     /// Red, green and blue looked up in a table, whose output is Rec. 709.
     LookUp {
@@ -637,37 +637,37 @@ impl Step {
     #[must_use]
     pub fn words(&self) -> String {
         match self {
-            Self::Film { .. } => "film frames brought back".to_owned(),
-            Self::EvenFilm { rate } => format!("film frames at {} a second", rate_text(*rate)),
+            Self::Film { .. } => "inverse telecine".to_owned(),
+            Self::EvenFilm { rate } => format!("film evened to {} fps", rate_text(*rate)),
             Self::Deinterlace { frames: FramesMeant::Combed, .. } => "combed frames deinterlaced".to_owned(),
-            Self::Deinterlace { frames: FramesMeant::Marked, .. } => "frames of video deinterlaced".to_owned(),
+            Self::Deinterlace { frames: FramesMeant::Marked, .. } => "video frames deinterlaced".to_owned(),
             Self::Deinterlace { frames: FramesMeant::All, .. } => "deinterlaced".to_owned(),
             Self::Speed { factor } => format!("played at {:.2} %", factor.to_f64() * 100.0),
             Self::Mirror => "mirrored".to_owned(),
             Self::Turn { degrees } => format!("turned by {degrees}°"),
-            Self::Crop { width, height, .. } => format!("cut to {width}×{height}"),
-            Self::ConstantRate { rate, by: RateConversion::DropRepeat } => format!("{} frames a second", rate_text(*rate)),
-            Self::ConstantRate { rate, by: RateConversion::Blend } => format!("mixed to {} frames a second", rate_text(*rate)),
+            Self::Crop { width, height, .. } => format!("cropped to {width}×{height}"),
+            Self::ConstantRate { rate, by: RateConversion::DropRepeat } => format!("{} fps", rate_text(*rate)),
+            Self::ConstantRate { rate, by: RateConversion::Blend } => format!("blended to {} fps", rate_text(*rate)),
             Self::ConstantRate { rate, by: RateConversion::Motion } => {
-                format!("drawn anew at {} frames a second", rate_text(*rate))
+                format!("motion-compensated to {} fps", rate_text(*rate))
             }
-            Self::Deblock { .. } => "coding blocks smoothed".to_owned(),
-            Self::Denoise { .. } => "noise taken out".to_owned(),
-            Self::Adjust { .. } => "levels changed".to_owned(),
-            Self::Tone { .. } => "brought to the standard dynamic range".to_owned(),
-            Self::Recolour { to, .. } => format!("brought to the colours of {to}"),
-            Self::LookUp { name } => format!("colours by {name}"),
+            Self::Deblock { .. } => "deblocked".to_owned(),
+            Self::Denoise { .. } => "denoised".to_owned(),
+            Self::Adjust { .. } => "levels adjusted".to_owned(),
+            Self::Tone { .. } => "HDR tone-mapped to SDR".to_owned(),
+            Self::Recolour { to, .. } => format!("converted to the primaries of {to}"),
+            Self::LookUp { name } => format!("LUT {name}"),
             Self::Rearrange { to, .. } => format!("stored as {to}"),
-            Self::Subtitles { .. } => "subtitles written in".to_owned(),
-            Self::BurnIn(_) => "text written in".to_owned(),
-            Self::Watermark(_) => "watermark laid over".to_owned(),
-            Self::Grey => "colour taken out".to_owned(),
+            Self::Subtitles { .. } => "subtitles burnt in".to_owned(),
+            Self::BurnIn(_) => "text burnt in".to_owned(),
+            Self::Watermark(_) => "watermark".to_owned(),
+            Self::Grey => "black and white".to_owned(),
             Self::Resample { from, to, width, height, .. } => {
                 let form = format!("{}, {} bit", to.form().words(), to.form().depth);
                 let dithered = if from.is_dithered_in(to) { ", dithered" } else { "" };
-                format!("brought to {width}×{height}, {form}{dithered}")
+                format!("scaled to {width}×{height}, {form}{dithered}")
             }
-            Self::Pad { width, height, .. } => format!("put into {width}×{height}"),
+            Self::Pad { width, height, .. } => format!("padded to {width}×{height}"),
             Self::Earlier => "planned by an earlier version".to_owned(),
         }
     }

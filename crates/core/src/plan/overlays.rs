@@ -104,15 +104,15 @@ pub(super) fn steps(
         match found {
             Some(stream) => {
                 let of = stream.language.as_deref().map_or_else(String::new, |language| format!(" ({language})"));
-                say("/picture/overlays/subtitles", format!("subtitles written in{of}"), "the preset asks for it");
+                say("/picture/overlays/subtitles", format!("subtitles burnt in{of}"), "the preset asks for it");
                 steps.push(Step::Subtitles { stream: stream.index, parts: parts.to_vec(), speed, onto: onto.clone() });
             }
             None => {
                 let why = match holds(true) {
-                    Some(_) => "the source has them as pictures, and only text can be written in",
+                    Some(_) => "the source has them as pictures, and only text can be burnt in",
                     None => "the source has none of this kind",
                 };
-                say("/picture/overlays/subtitles", "no subtitles written in".to_owned(), why);
+                say("/picture/overlays/subtitles", "no subtitles burnt in".to_owned(), why);
             }
         }
     }
@@ -122,7 +122,7 @@ pub(super) fn steps(
         let start = facts.timecode.clone().unwrap_or_else(|| duration_text(Rational::ZERO, rate));
         let named = [(burn.timecode, "timecode"), (burn.name, "name"), (burn.frame, "frame number")];
         let words: Vec<&str> = named.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
-        say("/picture/overlays/burn_in", format!("{} of the source written in", words.join(", ")), "the preset asks for it");
+        say("/picture/overlays/burn_in", format!("{} of the source burnt in", words.join(", ")), "the preset asks for it");
         steps.push(Step::BurnIn(BurnText {
             timecode: burn.timecode.then_some(start),
             frame: burn.frame,
@@ -136,7 +136,7 @@ pub(super) fn steps(
         }));
     }
     if let Some(mark) = &settings.watermark {
-        say("/picture/overlays/watermark", format!("{} laid over, {} %", mark.picture, mark.opacity), "the preset asks for it");
+        say("/picture/overlays/watermark", format!("watermark {}, {} %", mark.picture, mark.opacity), "the preset asks for it");
         steps.push(Step::Watermark(WatermarkPlan {
             picture: mark.picture.clone(),
             place: mark.place,

@@ -60,8 +60,8 @@ pub(super) fn decide_rate(settings: &PictureSettings, pace: Pace, journal: &mut 
             } else {
                 let how = match by {
                     RateConversion::DropRepeat => "frames are repeated or dropped",
-                    RateConversion::Blend => "neighbouring frames are mixed",
-                    RateConversion::Motion => "frames in between are drawn along the motion, which takes many times as long",
+                    RateConversion::Blend => "neighbouring frames are blended",
+                    RateConversion::Motion => "frames in between are motion-compensated, which takes many times as long",
                 };
                 format!("the preset asks for it; {how} (the source has {})", rate_text(mean))
             };

@@ -9,7 +9,7 @@ use crate::facts::{Picture, Stream};
 use crate::findings::{Extent, RateVerdict};
 use crate::formats::level::Peak;
 use crate::formats::{Container, FullRange, Groups, PictureCodec, PictureFormat, RateControl};
-use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Rectangle, Samples};
+use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Primaries, Rectangle, Samples};
 use crate::plan::sizing::{Sizing, sizing};
 use crate::preset::{
     Adjustment, ColourSettings, Deblocking, Denoising, LARGEST_SIDE, Overlays, PictureSettings, PresetError, RangeRule,
@@ -142,7 +142,7 @@ fn can_be_coded(format: PictureFormat, frame: Frame, rate: Rational) -> Result<(
     let unsayable = codec.unsayable_sides.filter(|of| sides.iter().any(|side| side.is_multiple_of(*of)));
     let refusal = if let Some(level) = too_much {
         let words = format!(
-            "{size} at {fps} frames a second is more than level {level} of {} may have: raise the level, or lower the size or the rate",
+            "{size} at {fps} fps is more than level {level} of {} may have: raise the level, or lower the size or the rate",
             codec.words
         );
         ("picture.level", words)
@@ -222,7 +222,7 @@ impl Decided<'_> {
         laid_over.into_iter().for_each(|step| way.add(step));
         if settings.greyscale {
             let because = "casts and coloured scratches vanish, and the bits go to the picture";
-            journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "all colour taken out", because);
+            journal.note(Subject::Colour, "/picture/greyscale", DecidedBy::Preset, "black and white", because);
             way.add(Step::Grey);
         }
         Ok(Stepped { steps: way.end(&pixel_format), pixel_format, coloured })
@@ -267,7 +267,7 @@ impl Decided<'_> {
         let deepest = if is_drawn_anew { 8 } else { 12 };
         let form = output.form();
         if is_drawn_anew && form.depth > deepest {
-            let because = "frames that are drawn anew have no more";
+            let because = "motion-compensated frames have no more";
             journal.note(Subject::FrameRate, "/picture/frame_rate/by", DecidedBy::Preset, "8 bits of a sample", because);
         }
         let mixed = if form.is_rgb() { form.in_full_colour() } else { form }.with_depth(form.depth.min(deepest));
@@ -282,9 +282,9 @@ impl Decided<'_> {
 fn limit_to_codec(codec: PictureCodec, coloured: &mut colour::Coloured, journal: &mut Journal) {
     if let Some(only) = codec.chroma {
         coloured.samples.chroma = only;
-        coloured.colour.chroma_location = coloured.colour.chroma_location.take().map(|_| only.word().to_owned());
+        coloured.colour.chroma_location = coloured.colour.chroma_location.map(|_| only);
     }
-    let unknown = |primaries: &mut String| codec.unknown_primaries.contains(&primaries.as_str());
+    let unknown = |primaries: &mut Primaries| codec.unknown_primaries.contains(primaries);
     if let Some(primaries) = coloured.colour.primaries.take_if(unknown) {
         let because = format!("the encoder of {} does not know {primaries}", codec.words);
         journal.note(Subject::Colour, "", DecidedBy::Source, "primaries not declared", because);
@@ -364,8 +364,8 @@ fn decide_range(settings: &PictureSettings, source: &Picture, container: Contain
 /// What of what is asked for knows no alpha, in words.
 fn alpha_lost_to(settings: &PictureSettings, mixes: bool) -> Option<&'static str> {
     match settings.cleaning.denoise {
-        Denoising::Off => mixes.then_some("frames are mixed"),
-        Denoising::Camera | Denoising::Tape | Denoising::Night => Some("noise taken out"),
+        Denoising::Off => mixes.then_some("frames are blended"),
+        Denoising::Camera | Denoising::Tape | Denoising::Night => Some("the picture is denoised"),
     }
 }
 

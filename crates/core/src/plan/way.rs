@@ -3,7 +3,10 @@
 use super::{PlanError, Step};
 use crate::facts::Picture;
 use crate::picture::tone::USUAL_PEAK;
-use crate::picture::{ChromaSite, Colour, ColourSpace, FieldOrder, Frame, PixelForm, Samples, fitted, is_rgb};
+use crate::picture::{
+    ChromaSite, Colour, ColourSpace, FieldOrder, Frame, MatrixCoefficients, PixelForm, Primaries, Samples, Transfer, fitted,
+    is_rgb,
+};
 use crate::timeline::PictureForm;
 
 /// Bits in which everything is computed that gives other samples.
@@ -31,7 +34,7 @@ impl Way {
         let named = stored.replace("yuvj", "yuv");
         let steps =
             if pixel_format == named { Vec::new() } else { vec![Step::Rearrange { from: named, to: pixel_format.clone() }] };
-        let declared = colour.chroma_location.as_deref().and_then(ChromaSite::of);
+        let declared = colour.chroma_location;
         let usual = if stored.starts_with("yuvj") { ChromaSite::Center } else { ChromaSite::Left };
         let chroma = declared.unwrap_or(usual).within(form);
         let samples = Samples { pixel_format, space: space_of(stored, colour, size), chroma };
@@ -94,7 +97,7 @@ impl Way {
     }
 
     fn changes_light(&self, to: &Samples) -> bool {
-        (&self.samples.space.primaries, self.samples.space.curve()) != (&to.space.primaries, to.space.curve())
+        (self.samples.space.primaries, self.samples.space.curve()) != (to.space.primaries, to.space.curve())
     }
 
     fn resample(&mut self, to: Samples, (width, height): (u32, u32)) {
@@ -126,17 +129,16 @@ impl Way {
 
     /// Brings light to other primaries and the transfer of a standard display.
     fn recolour(&mut self, to: &ColourSpace) {
-        let ColourSpace { primaries, .. } = self.samples.space.clone();
-        let transfer = self.samples.space.curve().to_owned();
+        let (primaries, transfer, _) = self.samples.space.meaning();
         self.resample(self.samples.stored_as(self.samples.form().as_rgb().with_depth(32)), self.size);
-        self.steps.push(Step::Recolour { transfer, primaries, to: to.primaries.clone() });
+        self.steps.push(Step::Recolour { transfer, primaries, to: to.primaries });
         self.samples.space = to.in_rgb();
     }
 
     /// Brings a high dynamic range down to Rec. 709. Light near nought is told apart by fractions of 32 bits only.
     pub(super) fn bring_down(&mut self, peak: u32) -> Result<(), PlanError> {
         let form = self.samples.form().as_rgb();
-        let ColourSpace { transfer, primaries, .. } = self.samples.space.clone();
+        let ColourSpace { transfer, primaries, .. } = self.samples.space;
         self.store_as(form.with_depth(32))?;
         self.add(Step::Tone { transfer, primaries, peak });
         let space = ColourSpace::rec709().in_rgb();
@@ -148,7 +150,7 @@ impl Way {
     pub(super) fn as_luma_and_chroma(&mut self, space: &ColourSpace) -> Result<(), PlanError> {
         let form = self.samples.form();
         let form = if form.is_rgb() { form.in_full_colour() } else { form }.with_depth(FINE);
-        let to = Samples { pixel_format: form.planar(), space: space.clone(), chroma: self.samples.chroma.within(form) };
+        let to = Samples { pixel_format: form.planar(), space: *space, chroma: self.samples.chroma.within(form) };
         self.bring(to, self.size)
     }
 
@@ -187,19 +189,17 @@ pub fn steps_between(own: (&PictureForm, &Colour), wanted: (&PictureForm, &Colou
     let place = fitted(shape(own.0), shape(wanted.0));
     let size = (place.width, place.height);
     let (mut way, Way { samples: mut to, size: whole, .. }) = (stored(own), stored(wanted));
-    let is_high = |samples: &Samples| matches!(samples.space.transfer.as_str(), "smpte2084" | "arib-std-b67");
-    let comes_down = is_high(&way.samples) && !is_high(&to);
+    let comes_down = way.samples.space.is_high_range() && !to.space.is_high_range();
     if !comes_down && way.samples.conversion(&to).is_err() {
         // Light that is not brought to that of the others stays as it is, and so does colour of a kind that is not known.
-        (to.space.primaries, to.space.transfer) = (way.samples.space.primaries.clone(), way.samples.space.transfer.clone());
+        (to.space.primaries, to.space.transfer) = (way.samples.space.primaries, way.samples.space.transfer);
         if way.samples.conversion(&to).is_err() && way.samples.form().is_rgb() == to.form().is_rgb() {
-            to.space.matrix = way.samples.space.matrix.clone();
+            to.space.matrix = way.samples.space.matrix;
         }
     }
     // Colour is computed pixel by pixel: of few it costs less.
     let becomes_smaller = u64::from(size.0) * u64::from(size.1) < u64::from(way.size.0) * u64::from(way.size.1);
-    let meaning = |space: &ColourSpace| (space.primaries.clone(), space.curve().to_owned(), space.matrix.clone());
-    if becomes_smaller && meaning(&way.samples.space) != meaning(&to.space) {
+    if becomes_smaller && way.samples.space.meaning() != to.space.meaning() {
         way.resample(way.samples.stored_as(way.samples.form().with_depth(FINE)), size);
     }
     if comes_down {
@@ -220,24 +220,22 @@ pub fn steps_between(own: (&PictureForm, &Colour), wanted: (&PictureForm, &Colou
 
 /// The colour space of pictures: what is declared, and where nothing is, what such pictures have.
 fn space_of(stored: &str, colour: &Colour, (width, height): (u32, u32)) -> ColourSpace {
-    let usual = match height {
-        0..=525 if width <= 720 => "smpte170m",
-        526..=576 if width <= 720 => "bt470bg",
-        _ => "bt709",
-    };
     let rgb = is_rgb(stored);
-    let usual = if rgb { "bt709" } else { usual };
-    let known = |part: &Option<String>| part.clone().filter(|word| word != "unknown" && word != "reserved");
+    let (primaries, matrix) = match height {
+        0..=525 if width <= 720 && !rgb => (Primaries::Bt601With525, MatrixCoefficients::Bt601With525),
+        526..=576 if width <= 720 && !rgb => (Primaries::Bt601With625, MatrixCoefficients::Bt601With625),
+        _ => (Primaries::Bt709, MatrixCoefficients::Bt709),
+    };
     ColourSpace {
-        primaries: known(&colour.primaries).unwrap_or_else(|| usual.to_owned()),
+        primaries: colour.primaries.unwrap_or(primaries),
         // Both kinds of BT.601 have the transfer of BT.709.
-        transfer: known(&colour.transfer).unwrap_or_else(|| "bt709".to_owned()),
-        matrix: if rgb { "gbr".to_owned() } else { known(&colour.matrix).unwrap_or_else(|| usual.to_owned()) },
+        transfer: colour.transfer.unwrap_or(Transfer::Bt709),
+        matrix: if rgb { MatrixCoefficients::Rgb } else { colour.matrix.unwrap_or(matrix) },
         full_range: rgb || is_full(stored, colour),
     }
 }
 
 /// Whether codes have the full range of luma and colour.
 pub(super) fn is_full(stored: &str, colour: &Colour) -> bool {
-    !is_rgb(stored) && (colour.range.as_deref() == Some("pc") || stored.starts_with("yuvj"))
+    !is_rgb(stored) && (colour.is_full() || stored.starts_with("yuvj"))
 }

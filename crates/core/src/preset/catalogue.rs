@@ -106,7 +106,9 @@ fn idle_of_picture(place: &str, reading: &Reading, preset: &Preset) -> Option<St
         "mixture" if fields.is_some_and(|fields| fields != FieldsVerdict::Mixed) => {
             words("the source is not partly film and partly video")
         }
-        "colour.dynamic_range" if !matches!(picture.colour.transfer.as_deref(), Some("smpte2084" | "arib-std-b67")) => {
+        "colour.dynamic_range"
+            if !matches!(picture.colour.transfer, Some(crate::picture::Transfer::Pq | crate::picture::Transfer::Hlg)) =>
+        {
             words("the source has no high dynamic range")
         }
         "lead" if origin(&reading.facts).lead_frames == 0 => words("the source's sound does not begin before its picture"),

@@ -448,8 +448,8 @@ impl Deblocking {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Off => "coding blocks left as they are",
-            Self::FlatParts => "borders of coding blocks smoothed in flat parts; texture keeps nearly all its detail",
-            Self::WholePicture => "borders of coding blocks smoothed everywhere; fine texture is softened",
+            Self::FlatParts => "deblocked in flat areas; texture keeps nearly all its detail",
+            Self::WholePicture => "deblocked everywhere; fine texture is softened",
         }
     }
 }
@@ -472,9 +472,9 @@ impl Denoising {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Off => "noise left as it is",
-            Self::Camera => "fine camera noise taken out: about 5 dB less of it, and detail keeps 45 dB",
+            Self::Camera => "fine camera noise removed: about 5 dB less of it, and detail keeps 45 dB",
             Self::Tape => "tape noise and grain taken out: 5 to 7 dB less of it, and detail keeps 43 dB",
-            Self::Night => "strong noise taken out: 3 to 6 dB less of it, and detail keeps 41 dB",
+            Self::Night => "strong noise removed: 3 to 6 dB less of it, and detail keeps 41 dB",
         }
     }
 }

@@ -36,19 +36,19 @@ pub struct SoundSettings {
     #[setting(name = "Audio streams")]
     pub streams: SoundStreams,
     /// The tracks that are made, one by one, instead of those by the streams.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     #[setting(name = "Audio tracks")]
     pub tracks: Vec<TrackWish>,
     /// In which files they are.
-    #[serde(default, skip_serializing_if = "is_usual")]
+    #[serde(default)]
     #[setting(name = "Audio files")]
     pub files: SoundFiles,
     /// How more channels become two or one.
-    #[serde(default, skip_serializing_if = "is_usual")]
+    #[serde(default)]
     #[setting(nested)]
     pub downmix: Downmix,
     /// What becomes of the pitch where the output plays at another speed.
-    #[serde(default, skip_serializing_if = "is_usual")]
+    #[serde(default)]
     #[setting(name = "Pitch at another speed")]
     pub pitch: Pitch,
 }
@@ -68,10 +68,6 @@ impl SoundSettings {
             SoundStreams::Channels | SoundStreams::Joined => false,
         }
     }
-}
-
-fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
-    *value == T::default()
 }
 
 /// What becomes of the pitch at another speed.

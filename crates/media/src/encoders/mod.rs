@@ -122,7 +122,7 @@ pub(crate) fn picture(coding: Coding<'_>, clock: Rational, first_pass: Option<St
             pixel_format: pixel_format_number(&plan.pixel_format)?,
             pixel_aspect: plan.pixel_aspect,
             rate: Some(plan.frame_rate.rate()),
-            colour: plan.colour.clone(),
+            colour: plan.colour,
             fields: plan.field_order,
         },
         clock,

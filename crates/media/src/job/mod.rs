@@ -6,14 +6,13 @@
 //! that the slowest encoder sets the pace and nothing can lock up. A consumer that gives up drops
 //! its end of the queue, and whoever feeds it goes on with the others.
 
+mod by_field;
 pub(crate) mod cost;
 mod cut;
 mod feed;
-mod foretaste;
 mod join;
 mod outputs;
 mod overlay;
-mod parted;
 mod picture;
 mod queue;
 mod reader;
@@ -22,6 +21,7 @@ mod round;
 mod sound;
 mod steps;
 mod stretch;
+mod trial;
 mod uniform;
 mod wires;
 mod work;
@@ -89,7 +89,7 @@ pub fn encode_into(
             work.fail(Problem::new(ProblemKind::Invalid, work.what(), why).with_next("Run it again: it is planned anew then."));
             continue;
         }
-        if let Err(problem) = supplies.add(source, work.run.plan.origin, work.run.plan.steps().iter(), &work.run.aids, notes) {
+        if let Err(problem) = supplies.add(source, work.run.plan.origin, work.run.plan.steps().iter(), &work.run.assets, notes) {
             work.fail(problem);
         }
     }

@@ -11,7 +11,7 @@ use beryl_core::time::Rational;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::cost;
-use super::foretaste::{Foretaste, Tried};
+use super::trial::{Trial, Tried};
 use super::wires::{Shared, TimedFrame, library_problem};
 
 use super::steps::Chain;
@@ -116,7 +116,7 @@ impl EncodeTask<'_> {
         encoder: &mut Option<(Encoder, Rational)>,
         threads: &mut Vec<u32>,
     ) -> Result<(), AvError> {
-        let mut foretaste = None;
+        let mut trial = None;
         let began = cost::process_time();
         // Not all encoders hand the lengths of frames on to their packets.
         let mut lengths = BTreeMap::new();
@@ -130,7 +130,7 @@ impl EncodeTask<'_> {
                 let (opened, new) = cost::while_opening(|| self.open(plan, clock));
                 *encoder = Some(opened?);
                 *threads = new;
-                foretaste = self.foretaste(plan, clock);
+                trial = self.trial(plan, clock);
             }
             let Some((open, encoder_clock)) = encoder else { continue };
             let time = frame.pts().map_or(last + 1, |pts| rescale(pts, clock, *encoder_clock)).max(last.saturating_add(1));
@@ -153,12 +153,12 @@ impl EncodeTask<'_> {
                 frame.is_standard_now();
             }
             frame.prepare_for_encoding(plan.field_order, &plan.colour);
-            match foretaste.as_mut().map(|foretaste| foretaste.take(&frame)) {
+            match trial.as_mut().map(|trial| trial.take(&frame)) {
                 Some(Ok(Some(tried))) => {
                     self.note_first_share(&tried, cost::of(threads), cost::process_time().saturating_sub(began));
                 }
                 // What is known so far stands: no output is given up for a figure.
-                Some(Err(_)) => foretaste = None,
+                Some(Err(_)) => trial = None,
                 Some(Ok(None)) | None => {}
             }
             open.send(Some(&frame))?;
@@ -195,13 +195,13 @@ impl EncodeTask<'_> {
     }
 
     /// For a first pass that is made with less effort than the second.
-    fn foretaste(&self, plan: &PicturePlan, clock: Rational) -> Option<Foretaste> {
+    fn trial(&self, plan: &PicturePlan, clock: Rational) -> Option<Trial> {
         let is_lighter = encoders::has_light_first_pass(plan.format.codec()) && self.pass == Pass::First;
         let frames = plan.frames.filter(|_| is_lighter)?;
         let clock = encoders::picture_clock(plan.frame_rate, clock);
         let notes = self.work.notes_file.to_string_lossy();
         let settings = |pass| encoders::picture(self.coding(plan, pass, &notes), clock, None);
-        Foretaste::new(frames, [settings(Pass::First).ok()?, settings(Pass::Single).ok()?])
+        Trial::new(frames, [settings(Pass::First).ok()?, settings(Pass::Single).ok()?])
     }
 
     const fn coding<'a>(&self, plan: &'a PicturePlan, pass: Pass, notes: &'a str) -> Coding<'a> {

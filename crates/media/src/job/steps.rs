@@ -9,9 +9,9 @@ use beryl_core::plan::{FramesMeant, Step};
 use beryl_core::preset::RateConversion;
 use beryl_core::time::Rational;
 
+use super::by_field::ByField;
 use super::cost;
 use super::overlay::Overlay;
-use super::parted::Parted;
 use super::resample::Resampler;
 use super::wires::TimedFrame;
 use crate::combing::FieldComparer;
@@ -33,7 +33,7 @@ enum Link<'a> {
     Combing(Combing),
     Speed(Rational),
     Resample(Resampler),
-    Parted(Box<Parted>),
+    ByField(Box<ByField>),
     Tone(Box<ToneMap>),
     Recolour(Box<Recolouring>),
     Rearrange(Rearrange),
@@ -69,7 +69,7 @@ impl<'a> Chain<'a> {
     pub(super) fn threads(&self) -> Vec<u32> {
         let threads = self.links.iter().flat_map(|link| match link {
             Link::Filters(filters) | Link::Mixed(Mixed { filters, .. }) => filters.threads(),
-            Link::Parted(parted) => parted.threads(),
+            Link::ByField(both) => both.threads(),
             Link::Resample(resampler) => resampler.threads(),
             Link::Film(_)
             | Link::Even(_)
@@ -139,10 +139,10 @@ impl<'a> Link<'a> {
     /// What is done here for a step that needs nothing but the picture.
     fn of_samples(step: &Step) -> Option<Link<'static>> {
         Some(match step {
-            Step::Tone { transfer, primaries, peak } => Link::Tone(Box::new(ToneMap::new(transfer, primaries, *peak))),
-            Step::Recolour { transfer, primaries, to } => Link::Recolour(Box::new(Recolouring::new(transfer, primaries, to))),
+            Step::Tone { transfer, primaries, peak } => Link::Tone(Box::new(ToneMap::new(*transfer, *primaries, *peak))),
+            Step::Recolour { transfer, primaries, to } => Link::Recolour(Box::new(Recolouring::new(*transfer, *primaries, *to))),
             Step::Resample { from, to, width, height, fields_apart: true } => {
-                Link::Parted(Box::new(Parted::new(from, to, (*width, *height))))
+                Link::ByField(Box::new(ByField::new(from, to, (*width, *height))))
             }
             Step::Resample { from, to, width, height, fields_apart: false } => {
                 Link::Resample(Resampler::new(from, to, Some((*width, *height))))
@@ -171,7 +171,7 @@ impl<'a> Link<'a> {
                 made.push(TimedFrame { frame, clock });
                 Ok(())
             }
-            (Self::Parted(parted), frame) => parted.take(frame, made),
+            (Self::ByField(both), frame) => both.take(frame, made),
             (Self::Resample(resampler), frame) => resampler.take(frame, made),
             (Self::Tone(tone), Some(frame)) => {
                 made.push(bring_down(tone, &frame)?);

@@ -44,7 +44,7 @@ impl Uniform {
             pixel_aspect: plan.pixel_aspect,
             pixel_format: plan.pixel_format.clone(),
         };
-        Self::of(form, plan.colour.clone())
+        Self::of(form, plan.colour)
     }
 
     /// Pictures of this form and this colour.
@@ -83,7 +83,7 @@ impl Uniform {
             self.last = Some(self.expected.map_or_else(|| own.form.clone(), expected));
         }
         let before = self.last.replace(own.form.clone());
-        let first = || Stored { form: before.clone().unwrap_or_else(|| own.form.clone()), colour: own.colour.clone() };
+        let first = || Stored { form: before.clone().unwrap_or_else(|| own.form.clone()), colour: own.colour };
         let wanted = self.wanted.get_or_insert_with(first).clone();
         let changed = before.filter(|before| *before != own.form).map(|_| (wanted.form.clone(), own.form.clone()));
         if own == wanted || !self.by_colour && own.form == wanted.form {

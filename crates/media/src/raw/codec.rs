@@ -328,23 +328,11 @@ fn tag_colour(context: &mut ffi::AVCodecContext, colour: &Colour) {
 /// Writes the numbers of colour tags where primaries, transfer, matrix, range and place of chroma are kept, in this
 /// order: fields of a structure of the libraries that is borrowed for as long as this takes.
 pub(super) fn write_colour(colour: &Colour, fields: [*mut c_int; 5]) {
-    type Lookup = unsafe extern "C" fn(*const std::ffi::c_char) -> c_int;
-    let tags: [(&Option<String>, Lookup); 5] = [
-        (&colour.primaries, ffi::av_color_primaries_from_name),
-        (&colour.transfer, ffi::av_color_transfer_from_name),
-        (&colour.matrix, ffi::av_color_space_from_name),
-        (&colour.range, ffi::av_color_range_from_name),
-        (&colour.chroma_location, ffi::av_chroma_location_from_name),
-    ];
-    for ((name, lookup), field) in tags.into_iter().zip(fields) {
-        let Some(name) = name.as_deref() else { continue };
-        // SAFETY: the name ends with NUL; a number that is not negative is one of the enumeration that the same
-        // library declares for the field it is written to, which callers point to within a borrowed structure.
-        unsafe {
-            let number = lookup(c_text(name).as_ptr());
-            if number >= 0 {
-                field.write(number);
-            }
+    for (number, field) in super::input::numbers_of(colour).into_iter().zip(fields) {
+        if let Some(number) = number {
+            // SAFETY: the number is one of the enumeration that the libraries declare for the field, which callers point
+            // to within a borrowed structure.
+            unsafe { field.write(number) };
         }
     }
 }

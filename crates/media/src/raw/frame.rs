@@ -330,7 +330,7 @@ impl Frame {
     /// A black picture of the same form, with the same times.
     pub(crate) fn black(&self) -> Result<Self, super::AvError> {
         let mut black = Self::of_form(self, self.width(), self.height(), self.format())?;
-        black.blacken(self.colour().range.as_deref() == Some("pc"))?;
+        black.blacken(self.colour().is_full())?;
         Ok(black)
     }
 

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use beryl_core::formats::Level;
 use beryl_core::formats::media_types::is_image_extension;
-use beryl_core::picture::{Colour, FieldOrder, Hdr, Orientation};
+use beryl_core::picture::{ChromaSite, Colour, FieldOrder, Hdr, MatrixCoefficients, Orientation, Primaries, Range, Transfer};
 use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
@@ -677,24 +677,35 @@ pub(super) unsafe fn number_in<T>(field: *const T) -> c_int {
     unsafe { field.cast::<c_int>().read() }
 }
 
-/// Colour tags in the names of the library; what is not declared, and what no name stands for, stays out.
+/// Colour tags by the libraries' numbers, which are those of ITU-T H.273 but for range and the place of chroma; what is
+/// not declared, and what is not known, stays out.
 pub(super) fn colour_of([primaries, transfer, matrix, range, chroma]: ColourNumbers) -> Colour {
-    type Name<T> = unsafe extern "C" fn(T) -> *const c_char;
-    /// The function that names the numbers of an enumeration, for any number.
-    fn named<T>(name: Name<T>, number: c_int) -> Option<String> {
-        const { assert!(size_of::<T>() == size_of::<c_int>()) };
-        // SAFETY: enumerations of C are passed as numbers of 32 bits; the functions answer null for those that they do
-        // not know, and static texts for others.
-        let text = unsafe { std::mem::transmute::<Name<T>, Name<c_int>>(name)(number) };
-        // SAFETY: null or a static text, as said.
-        unsafe { text_of(text) }.filter(|name| !matches!(name.as_str(), "unknown" | "unspecified" | "reserved"))
-    }
+    let small = |number: c_int| u8::try_from(number).ok();
     Colour {
-        primaries: named(ffi::av_color_primaries_name, primaries),
-        transfer: named(ffi::av_color_transfer_name, transfer),
-        matrix: named(ffi::av_color_space_name, matrix),
-        range: named(ffi::av_color_range_name, range),
-        chroma_location: named(ffi::av_chroma_location_name, chroma),
+        primaries: small(primaries).and_then(Primaries::numbered),
+        transfer: small(transfer).and_then(Transfer::numbered),
+        matrix: small(matrix).and_then(MatrixCoefficients::numbered),
+        range: [Range::Limited, Range::Full].into_iter().find(|known| range_number(*known) == range),
+        chroma_location: small(chroma - 1).and_then(ChromaSite::numbered),
+    }
+}
+
+/// The libraries' numbers of colour tags: nothing where a tag is not declared.
+pub(super) fn numbers_of(colour: &Colour) -> [Option<c_int>; 5] {
+    [
+        colour.primaries.map(|primaries| primaries.number().into()),
+        colour.transfer.map(|transfer| transfer.number().into()),
+        colour.matrix.map(|matrix| matrix.number().into()),
+        colour.range.map(range_number),
+        // Nought says that nothing is known.
+        colour.chroma_location.map(|site| c_int::from(site.number()) + 1),
+    ]
+}
+
+const fn range_number(range: Range) -> c_int {
+    match range {
+        Range::Limited => ffi::AVColorRange::AVCOL_RANGE_MPEG as c_int,
+        Range::Full => ffi::AVColorRange::AVCOL_RANGE_JPEG as c_int,
     }
 }
 

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use beryl_core::picture::jfif::ToJfif;
-use beryl_core::picture::{Colour, FieldOrder, Orientation};
+use beryl_core::picture::{ChromaSite, Colour, FieldOrder, MatrixCoefficients, Orientation, Range};
 use beryl_core::plan::Step;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Scope, ShownField, SourceRef, StillShape};
@@ -13,7 +13,7 @@ use super::unreadable;
 use super::walk::Walk;
 use crate::job::{Chain, TimedFrame};
 use crate::raw::{AvError, Encoder, EncoderKind, EncoderSettings, Frame, Graph, GraphInput, Packet, pixel_format_number};
-use crate::screen::{Screen, screen};
+use crate::screen::{SCREEN, Screen};
 use crate::supplies::Supplies;
 
 /// How a picture is wanted.
@@ -142,7 +142,7 @@ fn shaped(source: &SourceRef, frame: Frame, shape: &StillShape, folder: &Path) -
     if steps.is_empty() {
         return Ok(frame);
     }
-    let supplies = Supplies::prepare(source, None, steps.iter(), &shape.aids, folder)?;
+    let supplies = Supplies::prepare(source, None, steps.iter(), &shape.assets, folder)?;
     let drawn = drawn_by(frame, &steps, &supplies);
     let what = format!("no picture of {} could be made", source.file.path.name());
     let refused =
@@ -184,15 +184,10 @@ impl Form {
     /// The colour that pictures are drawn in before they are written.
     fn colour(self) -> Colour {
         let matrix = match self {
-            Self::Jpeg => "bt709",
-            Self::Png => "gbr",
+            Self::Jpeg => MatrixCoefficients::Bt709,
+            Self::Png => MatrixCoefficients::Rgb,
         };
-        Colour {
-            matrix: Some(matrix.to_owned()),
-            range: Some("pc".to_owned()),
-            chroma_location: Some("center".to_owned()),
-            ..screen()
-        }
+        Colour { matrix: Some(matrix), range: Some(Range::Full), chroma_location: Some(ChromaSite::Center), ..SCREEN }
     }
 
     fn options(self) -> Vec<(String, String)> {

@@ -25,7 +25,7 @@ pub(crate) fn made(folder: &Path, name: &str, plan: &Plan) -> Result<SourceRef, 
 /// The same, with what was remarked.
 pub(crate) fn made_with_remarks(folder: &Path, name: &str, plan: &Plan) -> Result<(SourceRef, Vec<Remark>), String> {
     let output = source(folder, &Uuid::now_v7().to_string());
-    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], aids: Vec::new() };
+    let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![output.file.clone()], assets: Vec::new() };
     let told = Mutex::new(Err("nothing came of it".to_owned()));
     let words = |problem: Problem| format!("{problem} {}", problem.details);
     let ended = encode(&source(folder, name), &[run], folder, &Control::default(), &|event| match event {

@@ -232,7 +232,7 @@ impl Habit {
             clock: shown.rate.inverse().unwrap(),
             rate: shown.rate,
             fields: shown.fields,
-            colour: shown.colour.clone(),
+            colour: shown.colour,
         });
         let sounds = self.sounds.iter().map(|sound| RecordedSound {
             encoder: sound.encoder,

@@ -26,8 +26,8 @@ use uuid::Uuid;
 
 use super::ApiError;
 use super::media::{WishedStill, still_bytes};
-use crate::aids::aids_for;
 use crate::app::App;
+use crate::assets::assets_for;
 use crate::events::Change;
 use crate::files::source_ref;
 use crate::outputs::reading_of;
@@ -274,8 +274,8 @@ async fn look_of(app: &App, source: &Source, look: &str) -> Result<StillShape, A
     let look: PresetPatch = serde_json::from_str(look).map_err(|error| refuse(error.to_string()))?;
     let plan = plan(reading_of(source)?, &viewing_preset(true), &look).map_err(|error| refuse(error.to_string()))?;
     let picture = plan.picture.ok_or_else(|| refuse("it has no picture".to_owned()))?;
-    let aids = aids_for(app, &picture.steps).await?;
-    Ok(StillShape { pixel_aspect: picture.pixel_aspect, steps: picture.steps, aids })
+    let assets = assets_for(app, &picture.steps).await?;
+    Ok(StillShape { pixel_aspect: picture.pixel_aspect, steps: picture.steps, assets })
 }
 
 /// The frame of a source that is shown at a moment, from the source itself.

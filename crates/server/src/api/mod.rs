@@ -1,6 +1,6 @@
 //! The API: described once, here, and generated from that for the page.
 
-mod aids;
+mod assets;
 mod bench;
 mod cells;
 mod error;
@@ -61,7 +61,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .merge(cells::calls())
         .merge(bench::calls())
         .merge(proofs::calls())
-        .merge(aids::calls())
+        .merge(assets::calls())
         .merge(watch::calls())
         .merge(uploads::calls())
         .merge(events::calls())

@@ -9,7 +9,9 @@ use beryl_core::plan::plan;
 use beryl_core::preset::catalogue::{Section, catalogue};
 use beryl_core::preset::{Preset, PresetPatch, builtin, builtin_presets, preset_schema};
 use beryl_core::problem::Fault;
+use beryl_store::presets::PresetVersion;
 use beryl_store::sources::Knowledge;
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -25,7 +27,8 @@ use crate::house_presets;
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(presets, save_preset))
-        .routes(routes!(remove_preset))
+        .routes(routes!(change_preset, remove_preset))
+        .routes(routes!(versions))
         .routes(routes!(try_preset))
         .routes(routes!(schema))
         .routes(routes!(settings))
@@ -37,19 +40,22 @@ struct PresetView {
     preset: Preset,
     /// Whether it is part of the program and cannot be changed.
     is_builtin: bool,
+    /// The number of its newest version, from 1; built-in ones have none.
+    version: Option<u32>,
     headline: String,
     frame: String,
     /// Bytes of a minute of 1080p25 with stereo sound.
     bytes_per_minute: u64,
 }
 
-fn view(preset: Preset, is_builtin: bool) -> PresetView {
+fn view(preset: Preset, version: Option<u32>) -> PresetView {
     PresetView {
         headline: preset.headline(),
         frame: preset.frame_words(),
         bytes_per_minute: bytes_per_minute(&preset).0,
         preset,
-        is_builtin,
+        is_builtin: version.is_none(),
+        version,
     }
 }
 
@@ -57,8 +63,8 @@ fn view(preset: Preset, is_builtin: bool) -> PresetView {
 #[utoipa::path(get, path = "/api/presets", responses((status = 200, body = Vec<PresetView>)))]
 async fn presets(State(app): State<Arc<App>>) -> Result<Json<Vec<PresetView>>, ApiError> {
     let own = app.database.own_presets().await?;
-    let all = builtin_presets().into_iter().map(|preset| view(preset, true));
-    Ok(Json(all.chain(own.into_iter().map(|preset| view(preset, false))).collect()))
+    let all = builtin_presets().into_iter().map(|preset| view(preset, None));
+    Ok(Json(all.chain(own.into_iter().map(|own| view(own.preset, Some(own.version)))).collect()))
 }
 
 /// A preset that is being written.
@@ -114,6 +120,15 @@ async fn try_preset(State(app): State<Arc<App>>, Json(tried): Json<TriedPreset>)
 /// Saves a preset of the house under its id.
 #[utoipa::path(post, path = "/api/presets", request_body = Preset, responses((status = 200, body = PresetView)))]
 async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -> Result<Json<PresetView>, ApiError> {
+    let preset = own(document)?;
+    let version = app.database.save_preset(&preset).await?;
+    house_presets::write(&app).await;
+    app.hub.tell_house(HousePart::Presets);
+    Ok(Json(view(preset, Some(version))))
+}
+
+/// A sound preset that can be one of the house.
+fn own(document: Value) -> Result<Preset, ApiError> {
     let preset = Preset::from_value(document)?;
     if builtin(&preset.id).is_some() {
         return Err(ApiError::invalid(
@@ -121,10 +136,41 @@ async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -
             "its id is that of a built-in preset: give it another id",
         ));
     }
-    app.database.save_preset(&preset).await?;
+    Ok(preset)
+}
+
+/// Changes a preset of the house, its id too. What it was stays as a version.
+#[utoipa::path(put, path = "/api/presets/{id}", params(("id" = String, Path)), request_body = Preset, responses((status = 200, body = PresetView)))]
+async fn change_preset(
+    State(app): State<Arc<App>>,
+    Path(id): Path<String>,
+    Json(document): Json<Value>,
+) -> Result<Json<PresetView>, ApiError> {
+    let preset = own(document)?;
+    let version = app.database.change_preset(&id, &preset).await?;
+    if preset.id != id {
+        house_presets::forget(&app, &id).await;
+    }
     house_presets::write(&app).await;
     app.hub.tell_house(HousePart::Presets);
-    Ok(Json(view(preset, false)))
+    Ok(Json(view(preset, Some(version))))
+}
+
+/// A preset as it was saved once.
+#[derive(Debug, Serialize, ToSchema)]
+struct VersionView {
+    /// From 1.
+    number: u32,
+    saved: DateTime<Utc>,
+    preset: Preset,
+}
+
+/// The versions of a preset of the house, the newest first; one that was removed still has them.
+#[utoipa::path(get, path = "/api/presets/{id}/versions", params(("id" = String, Path)), responses((status = 200, body = Vec<VersionView>)))]
+async fn versions(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<Json<Vec<VersionView>>, ApiError> {
+    let versions = app.database.preset_versions(&id).await?;
+    let view = |PresetVersion { number, preset, saved }| VersionView { number, saved, preset };
+    Ok(Json(versions.into_iter().map(view).collect()))
 }
 
 /// Removes a preset of the house; columns made from it keep their copy.

@@ -85,6 +85,8 @@ struct ProofView {
     overrides: PresetPatch,
     /// Seconds of the source: one stretch, or those of a sample of the size.
     parts: Vec<Span>,
+    /// By what factor it plays faster than the source.
+    speed: Rational,
     state: ProofState,
     /// The part that is made, 0 to 1.
     fraction: f64,
@@ -184,6 +186,7 @@ impl ProvedCell {
             label: proof.label.clone(),
             overrides: proof.overrides.clone(),
             parts: proof.plan.parts.clone(),
+            speed: proof.plan.speed,
             state: proof.state,
             fraction: app.proving.fraction(proof.id).unwrap_or(0.0),
             problem: proof.problem.clone(),
@@ -346,7 +349,7 @@ async fn still(
         Side::Source => {
             let source = app.database.source(proof.source).await?;
             let storage = app.database.storage(source.storage).await?;
-            let shape = StillShape { steps: picture.seen_steps(), pixel_aspect: picture.pixel_aspect, aids: Vec::new() };
+            let shape = StillShape { steps: picture.seen_steps(), pixel_aspect: picture.pixel_aspect, assets: Vec::new() };
             let FromFirst(at) = proof.plan.time_map().source(OutputTime(at));
             (source_ref(&storage, &source), at, Some(shape))
         }

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::flow::run::{RunEvent, RunState};
+use beryl_core::flow::schedule::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_store::runs::{MOST_TOGETHER, Run, RunNames, Window};
 use serde::{Deserialize, Serialize};

@@ -12,7 +12,7 @@ use std::time::Duration;
 use beryl_core::flow::run::{ClashRule, RunEvent};
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Aid, Command, EncodeRun, Event, FileRef, Job, RunNews};
+use beryl_core::protocol::{Asset, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::storages::Storage;
 use beryl_store::{StoreError, patiently};
@@ -21,8 +21,8 @@ use tokio::sync::watch;
 use tokio::task::JoinSet;
 use uuid::Uuid;
 
-use crate::aids::aids_for;
 use crate::app::{App, ending};
+use crate::assets::assets_for;
 use crate::events::Change;
 use crate::files::{file_ref, size_of, source_ref};
 use crate::publish::{put_away, skipped};
@@ -94,7 +94,7 @@ struct Underway {
     root: PathBuf,
     /// Where its files are written.
     temporaries: Vec<StoragePath>,
-    aids: Vec<Aid>,
+    assets: Vec<Asset>,
     ended: bool,
     /// When its progress was last kept, and whether it is being kept now.
     kept: tokio::time::Instant,
@@ -151,7 +151,7 @@ async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Prob
         id: one.claimed.run.id,
         plan: one.claimed.plan.clone(),
         outputs: one.outputs(),
-        aids: one.aids.clone(),
+        assets: one.assets.clone(),
     });
     Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect(), share: app.slots.share() })
 }
@@ -177,7 +177,7 @@ async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem>
             }
         }
     }
-    let aids = aids_for(app, claimed.plan.steps()).await?;
+    let assets = assets_for(app, claimed.plan.steps()).await?;
     let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
     let temporaries = temporary_names(&claimed.run.stem, &id, endings.len())?;
     asked(|| app.database.set_temporaries(claimed.lease, &temporaries)).await?;
@@ -186,7 +186,7 @@ async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem>
         storage,
         root,
         temporaries,
-        aids,
+        assets,
         ended: false,
         kept: tokio::time::Instant::now(),
         keeping: Arc::default(),

@@ -135,7 +135,7 @@ async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Pr
     let output = FileRef::within(app.cache.display().to_string(), temporary.clone());
     let job = Job::Encode {
         source: subject.source.clone(),
-        runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], aids: Vec::new() }],
+        runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], assets: Vec::new() }],
         share: app.slots.share(),
     };
     let mut running = app.engine.start(&job).await?;

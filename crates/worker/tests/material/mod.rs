@@ -47,7 +47,7 @@ pub(crate) async fn sound_only(root: &Path, source: &str) -> impl Fn(&str) -> Jo
     let preset = builtin("sound-only").expect("the preset");
     let plan = plan(&reading, &preset, &serde_json::Value::Null).expect("a plan");
     move |output| {
-        let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![file(output)], aids: Vec::new() };
+        let run = EncodeRun { id: Uuid::now_v7(), plan: plan.clone(), outputs: vec![file(output)], assets: Vec::new() };
         Job::Encode { source: source.clone(), runs: vec![run], share: 1 }
     }
 }

@@ -31,10 +31,7 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
             format!("{} {} {} kHz{language}", stream.codec_words(), sound.layout, f64::from(sound.sample_rate) / 1e3)
         })
         .collect();
-    let colour = picture.map_or_else(none, |(_, picture)| {
-        let parts = [&picture.colour.primaries, &picture.colour.transfer, &picture.colour.matrix];
-        parts.map(|part| part.as_deref().unwrap_or("–")).join(" / ")
-    });
+    let colour = picture.map_or_else(none, |(_, picture)| picture.colour.tags().map(|(_, tag)| tag.unwrap_or("–")).join(" / "));
     let duration = facts.duration.map_or_else(none, |duration| match picture.and_then(|(_, picture)| picture.frame_rate) {
         Some(rate) => crate::time::duration_text(duration, rate),
         None => crate::time::clock_text(duration),

@@ -3,7 +3,7 @@
 use super::{Given, Judge, LookAt, Measured, StreamMeasure, given_to, is_moving_picture, seconds_text, streams_of, timing};
 use crate::facts::{Content, Picture, Stream};
 use crate::formats::Container;
-use crate::picture::{FieldOrder, Hdr, Orientation, PixelForm, is_rgb};
+use crate::picture::{FieldOrder, Hdr, Orientation, PixelForm, Range, is_rgb};
 use crate::plan::{FrameRatePlan, PicturePlan, Plan};
 use crate::time::{Rational, rate_text};
 use crate::units::BitRate;
@@ -64,22 +64,18 @@ fn same_aspect(one: Rational, other: Rational) -> bool {
 
 fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, judge: &mut Judge) {
     let colour = &planned.colour;
-    for (name, planned, found) in [
-        ("colour primaries", &colour.primaries, &found.colour.primaries),
-        ("transfer", &colour.transfer, &found.colour.transfer),
-        ("matrix", &colour.matrix, &found.colour.matrix),
-    ] {
+    for ((name, planned), (_, found)) in colour.tags().into_iter().zip(found.colour.tags()) {
         if let Some(planned) = planned {
-            judge.equal(name, planned.as_str(), found.as_deref().unwrap_or("not declared"));
+            judge.equal(name, planned, found.unwrap_or("not declared"));
         }
     }
-    let range = |colour: &crate::picture::Colour| if colour.range.as_deref() == Some("pc") { "full" } else { "limited" };
+    let range = |colour: &crate::picture::Colour| Range::of(colour.is_full()).words();
     // RGB has one range, and not every container says so.
     if !is_rgb(&planned.pixel_format) {
         judge.equal("range", range(colour), range(&found.colour));
     }
-    if let (Some(planned), Some(found)) = (&colour.chroma_location, &found.colour.chroma_location) {
-        judge.equal("place of chroma", planned.as_str(), found.as_str());
+    if let (Some(planned), Some(found)) = (colour.chroma_location, found.colour.chroma_location) {
+        judge.equal("place of chroma", planned.word(), found.word());
     }
     if let Some(hdr) = &planned.hdr
         && !container.traits().is_sound_alone

@@ -5,6 +5,7 @@ use super::{
 };
 use crate::formats::Container;
 use crate::formats::level::{LevelLimits, Levels, row};
+use crate::picture::Primaries;
 
 /// H.264.
 pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
@@ -43,7 +44,7 @@ pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
     containers: &[Container::Mp4, Container::Mov, Container::Mkv],
     full_range: FullRange::In(EVERYWHERE),
     // Its encoder refuses to write them.
-    unknown_primaries: &["ebu3213"],
+    unknown_primaries: &[Primaries::Ebu3213],
     levels: Levels::OfMacroblocks(&LEVELS),
     is_for_size: true,
     size: SizeModel::Quality { at: 23, bits_per_pixel: 0.048, to_halve: 6.0 },

@@ -5,6 +5,7 @@ use super::{
 };
 use crate::formats::Container;
 use crate::formats::level::{LevelLimits, Levels, row};
+use crate::picture::Primaries;
 
 /// HEVC. Its encoder codes whole frames.
 pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
@@ -34,7 +35,7 @@ pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
     groups: Groups::Long { least: 2 },
     containers: &[Container::Mp4, Container::Mov, Container::Mkv],
     full_range: FullRange::In(EVERYWHERE),
-    unknown_primaries: &["ebu3213"],
+    unknown_primaries: &[Primaries::Ebu3213],
     levels: Levels::OfSamples(&LEVELS),
     is_for_size: true,
     size: SizeModel::Quality { at: 23, bits_per_pixel: 0.030, to_halve: 6.0 },

@@ -21,7 +21,7 @@ use super::declared::{declared, unknown, words_of};
 use super::level::Levels;
 use super::{Container, Effort, text_or_number};
 use crate::catalogue::{Choice, Kind, OnlyWith, Valued};
-use crate::picture::{ChromaSite, PixelForm};
+use crate::picture::{ChromaSite, PixelForm, Primaries};
 use crate::time::Rational;
 
 pub(crate) use format::BITS;
@@ -55,7 +55,7 @@ pub struct PictureDeclaration {
     /// The one place that samples of colour have, where there is but one.
     pub chroma: Option<ChromaSite>,
     /// Primaries of ITU-T H.273 that cannot be written.
-    pub unknown_primaries: &'static [&'static str],
+    pub unknown_primaries: &'static [Primaries],
     /// Its levels.
     pub levels: Levels,
     /// Whether it is chosen to make files smaller: what is for editing and archives is not.

@@ -4,45 +4,45 @@ use std::collections::BTreeSet;
 
 use beryl_core::lut::FENMARK_LOG;
 use beryl_core::path::StoragePath;
-use beryl_core::plan::{AidName, Step};
+use beryl_core::plan::{AssetName, Step};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{Aid, FileRef};
+use beryl_core::protocol::{Asset, FileRef};
 use beryl_store::StoreError;
-use beryl_store::aids::AidKind;
+use beryl_store::assets::AssetKind;
 
 use crate::app::App;
 
 /// The files that these steps need.
-pub(crate) async fn aids_for(app: &App, steps: &[Step]) -> Result<Vec<Aid>, Problem> {
-    let names: BTreeSet<AidName<'_>> = steps.iter().filter_map(Step::aid).collect();
-    let mut aids = Vec::new();
+pub(crate) async fn assets_for(app: &App, steps: &[Step]) -> Result<Vec<Asset>, Problem> {
+    let names: BTreeSet<AssetName<'_>> = steps.iter().filter_map(Step::asset).collect();
+    let mut assets = Vec::new();
     for wanted in names {
         let (kind, name) = match wanted {
             // It ships with the program.
-            AidName::Lut(FENMARK_LOG) => continue,
-            AidName::Lut(name) => (AidKind::Lut, name),
-            AidName::Picture(name) => (AidKind::Picture, name),
+            AssetName::Lut(FENMARK_LOG) => continue,
+            AssetName::Lut(name) => (AssetKind::Lut, name),
+            AssetName::Picture(name) => (AssetKind::Picture, name),
         };
         let file = bring(app, kind, name).await?;
-        aids.push(Aid { name: name.to_owned(), file });
+        assets.push(Asset { name: name.to_owned(), file });
     }
-    Ok(aids)
+    Ok(assets)
 }
 
-async fn bring(app: &App, kind: AidKind, name: &str) -> Result<FileRef, Problem> {
+async fn bring(app: &App, kind: AssetKind, name: &str) -> Result<FileRef, Problem> {
     let what = || format!("“{name}” could not be used");
     let missing = |error: StoreError| match error {
         StoreError::NotFound(_) => Problem::new(ProblemKind::Missing, what(), "there is no table or picture of this name")
             .with_next("Add it in the settings, or choose another."),
         other => Problem::new(ProblemKind::EngineLost, what(), other.to_string()),
     };
-    let aid = app.database.aid(kind, name).await.map_err(missing)?;
+    let asset = app.database.asset(kind, name).await.map_err(missing)?;
     // Another content has another id, so what is there once stays right.
-    let path: StoragePath = format!("aid-{}", aid.id).parse().unwrap_or_default();
+    let path: StoragePath = format!("asset-{}", asset.id).parse().unwrap_or_default();
     let file = app.cache.join(path.to_string());
     if !file.is_file() {
-        let bytes = app.database.aid_bytes(aid.id).await.map_err(missing)?;
-        let temporary = app.cache.join(format!("aid-{}.{}.part", aid.id, uuid::Uuid::now_v7()));
+        let bytes = app.database.asset_bytes(asset.id).await.map_err(missing)?;
+        let temporary = app.cache.join(format!("asset-{}.{}.part", asset.id, uuid::Uuid::now_v7()));
         let written = async {
             tokio::fs::write(&temporary, bytes).await?;
             tokio::fs::rename(&temporary, &file).await

@@ -9,7 +9,7 @@ use beryl_core::after::cost::{SubjectCost, cpu_cost, shares};
 use beryl_core::after::forecast::forecast;
 use beryl_core::facts::Content;
 use beryl_core::facts::viewing::plays_in_browsers;
-use beryl_core::flow::night::{Block, JobAtWork, WaitingRun, lay_out};
+use beryl_core::flow::schedule::{Block, JobAtWork, WaitingRun, lay_out};
 use beryl_core::picture::FieldOrder;
 use beryl_core::plan::{Subject, plan_with as plan};
 use beryl_core::preset::{builtin_presets, viewing_preset};

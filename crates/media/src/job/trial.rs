@@ -11,12 +11,12 @@ const TRIED: u64 = 16;
 const APART: u64 = 600;
 /// So many trials in a longer film.
 const TRIALS: u64 = 8;
-/// What is made sooner needs no foretaste.
+/// What is made sooner needs no trial.
 const SHORTEST: u64 = 500;
 
 /// Encodes pictures of a first pass as the first and as the second pass would, on one thread, and compares what both
 /// take.
-pub(super) struct Foretaste {
+pub(super) struct Trial {
     settings: [EncoderSettings; 2],
     every: u64,
     count: u64,
@@ -35,7 +35,7 @@ pub(super) struct Tried {
     pub(super) took: Duration,
 }
 
-impl Foretaste {
+impl Trial {
     /// For so many pictures; nothing where it is not worth it. The settings are those of the first pass, and of a
     /// single one.
     pub(super) fn new(frames: u64, settings: [EncoderSettings; 2]) -> Option<Self> {

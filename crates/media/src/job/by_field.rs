@@ -15,7 +15,7 @@ use super::wires::TimedFrame;
 use crate::raw::{AvError, Frame, pixel_format_number};
 
 /// Works on both fields of each frame apart.
-pub(super) struct Parted {
+pub(super) struct ByField {
     fields: [Field; 2],
     /// Fields that wait for the other one.
     waiting: [VecDeque<TimedFrame>; 2],
@@ -28,7 +28,7 @@ struct Field {
     behind: Resampler,
 }
 
-impl Parted {
+impl ByField {
     /// For pictures of this form, which become others of so many columns and lines.
     pub(super) fn new(from: &Samples, to: &Samples, (width, height): (u32, u32)) -> Self {
         let size = (width, height / 2);
