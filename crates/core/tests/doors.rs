@@ -131,11 +131,11 @@ fn no_reading_preset_or_wish_makes_the_planner_fall_over() {
         reading(|_| {}),
         reading(|picture| (picture.width, picture.height, picture.field_order) = (720, 576, FieldOrder::TopFirst)),
         reading(|picture| {
-            picture.pixel_format = "yuv420p10le".to_owned();
+            picture.pixel_format = "yuv420p10le".into();
             picture.colour.transfer = Some(Transfer::Pq);
             picture.colour.primaries = Some(Primaries::Bt2020);
         }),
-        reading(|picture| picture.pixel_format = "bgra".to_owned()),
+        reading(|picture| picture.pixel_format = "bgra".into()),
     ]
     .iter()
     .map(|reading| serde_json::to_value(reading).unwrap())

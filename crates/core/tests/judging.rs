@@ -157,7 +157,7 @@ fn every_fault_is_found_and_named() {
         ("profile", |file| file.facts.streams[0].profile = Some("High 4:4:4 Predictive".to_owned())),
         ("frame size", |file| picture(file).width = 1918),
         ("pixel aspect", |file| picture(file).pixel_aspect = Rational::constant(16, 15)),
-        ("pixel format", |file| picture(file).pixel_format = "yuv444p".to_owned()),
+        ("pixel format", |file| picture(file).pixel_format = "yuv444p".into()),
         ("orientation", |file| picture(file).orientation = Orientation::turned(90)),
         ("colour primaries", |file| picture(file).colour.primaries = Some(Primaries::Bt2020)),
         ("transfer", |file| picture(file).colour.transfer = None),

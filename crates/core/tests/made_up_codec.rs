@@ -87,7 +87,7 @@ fn it_is_planned_weighed_and_costed_by_its_declaration() {
     let made = plan(&source, &glaze(|_| ()), &Value::Null).unwrap();
     let own = made.picture.as_ref().unwrap();
     assert_eq!(
-        (own.format.words().as_str(), own.pixel_format.as_str(), made.codec_word().as_str()),
+        (own.format.words().as_str(), own.pixel_format.name(), made.codec_word().as_str()),
         ("Glaze Matt", "yuv422p10le", "glaze")
     );
     assert!(made.decisions.iter().any(|decision| decision.what == "constant quality, gloss 5"), "{:?}", made.decisions);

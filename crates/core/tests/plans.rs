@@ -21,12 +21,12 @@ fn sources() -> Vec<(&'static str, Reading)> {
         reading(move |picture| {
             (picture.width, picture.height, picture.pixel_aspect) = (width, height, aspect);
             (picture.frame_rate, picture.field_order) = (Some(rate), order);
-            (picture.pixel_format, picture.depth) = ("yuv420p".to_owned(), 8);
+            (picture.pixel_format, picture.depth) = ("yuv420p".into(), 8);
         })
     };
     let mut phone = reading(|picture| {
         picture.orientation = Orientation::turned(90);
-        (picture.pixel_format, picture.depth, picture.varies) = ("yuv420p".to_owned(), 8, true);
+        (picture.pixel_format, picture.depth, picture.varies) = ("yuv420p".into(), 8, true);
     });
     phone.facts.timecode = None;
     let mut film_sound = sized(1920, 1080);

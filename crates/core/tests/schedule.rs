@@ -77,7 +77,7 @@ proptest! {
 
 fn source(container: &str, codec: &str, pixel_format: &str, fields: FieldOrder, sounds: &[&str]) -> Reading {
     let mut source = reading(|picture| {
-        picture.pixel_format = pixel_format.to_owned();
+        picture.pixel_format = pixel_format.into();
         picture.field_order = fields;
     });
     source.facts.container = container.to_owned();

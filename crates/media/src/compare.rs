@@ -153,8 +153,8 @@ struct Measure(Graph);
 
 impl Measure {
     fn new(made: &Frame, against: &Frame) -> Result<Self, AvError> {
-        let name = pixel_format(made.format()).map_or_else(String::new, |(name, _)| name);
-        let name = name.replace("yuva", "yuv").replace("yuvj", "yuv");
+        let stored = pixel_format(made.format()).map(|(format, _)| format.without_range()).unwrap_or_default();
+        let name = stored.name().replace("yuva", "yuv");
         let format = MEASURED.into_iter().find(|known| *known == name).unwrap_or("yuv444p10le");
         let range = Range::of(made.colour().is_full()).word();
         let inputs = [made, against].map(|frame| GraphInput::of_picture(frame, Rational::constant(1, 25)));

@@ -287,7 +287,7 @@ fn picture_facts(source: &PacketSource, stream: StreamView<'_>, scanned: Option<
     let (format, depth) = frame
         .and_then(|frame| pixel_format(frame.format()))
         .or_else(|| pixel_format(stream.format()))
-        .unwrap_or_else(|| ("unknown".to_owned(), 8));
+        .unwrap_or_else(|| ("unknown".into(), 8));
     let sequence = source.sequence();
     let declared = stream.mean_rate();
     let pace = match (sequence, scanned) {

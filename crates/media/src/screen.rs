@@ -1,6 +1,6 @@
 //! Pictures as screens show them, whatever their codes mean.
 
-use beryl_core::picture::{ChromaSite, Colour, MatrixCoefficients, Primaries, Range, Transfer};
+use beryl_core::picture::{ChromaSite, Colour, MatrixCoefficients, PixelFormat, Primaries, Range, Transfer};
 use beryl_core::time::Rational;
 use beryl_core::timeline::PictureForm;
 
@@ -26,7 +26,7 @@ const OF_COMPUTERS: Transfer = Transfer::Srgb;
 /// Draws pictures over all of so many columns and lines, with square pixels; a high dynamic range is brought down.
 pub(crate) struct Screen {
     size: (u32, u32),
-    pixel_format: String,
+    pixel_format: PixelFormat,
     colour: Colour,
     /// What brings pictures of so many columns and lines with this transfer.
     uniform: Option<(Kind, Uniform)>,
@@ -34,7 +34,7 @@ pub(crate) struct Screen {
 
 impl Screen {
     pub(crate) fn new(size: (u32, u32), pixel_format: &str, colour: Colour) -> Self {
-        Self { size, pixel_format: pixel_format.to_owned(), colour, uniform: None }
+        Self { size, pixel_format: pixel_format.into(), colour, uniform: None }
     }
 
     /// Whether it draws pictures of this size in this form.

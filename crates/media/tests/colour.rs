@@ -11,7 +11,7 @@ use std::sync::Mutex;
 
 use beryl_core::after::check::judge;
 use beryl_core::facts::Content;
-use beryl_core::picture::{Colour, FieldOrder, Hdr, MatrixCoefficients, PixelForm, Primaries, Range, Transfer};
+use beryl_core::picture::{Colour, FieldOrder, Hdr, MatrixCoefficients, Primaries, Range, Transfer};
 use beryl_core::plan::{Plan, plan_with as plan};
 use beryl_core::preset::builtin;
 use beryl_core::problem::{Problem, ProblemKind};
@@ -665,7 +665,7 @@ fn alpha_stays_or_the_plan_says_that_it_goes() {
             let told = plan.decisions.iter().any(|decision| decision.what.contains("alpha is left out"));
             let form = probe(&output).unwrap().facts.picture().unwrap().1.pixel_format.clone();
             let full = alpha.iter().flatten().all(|code| *code == 255);
-            if !(if told { full && !PixelForm::of(&form).has_alpha() } else { stays }) {
+            if !(if told { full && !form.form().has_alpha() } else { stays }) {
                 wrong.push(format!("{settings}: {form} {told} {stays} {full}"));
             }
         }

@@ -241,7 +241,7 @@ mod tests {
             width: 1920,
             height: 1080,
             pixel_aspect: Rational::ONE,
-            pixel_format: "yuv420p".to_owned(),
+            pixel_format: "yuv420p".into(),
             depth: 8,
             frame_rate: Some(Rational::whole(25)),
             varies: false,

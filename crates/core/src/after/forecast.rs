@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 use crate::after::sample::{Foretold, Sample, foretell};
 use crate::facts::{Content, Facts, Picture, Sound, Stream};
 use crate::formats::{PictureCodec, PictureFormat, RateControl, SizeModel, SoundCoding};
-use crate::picture::{Colour, FieldOrder};
+use crate::picture::{Colour, FieldOrder, PixelFormat};
 use crate::plan::{Decision, Origin, PicturePlan, Plan, Subject, Track, plan};
 use crate::preset::{Preset, PresetPatch};
 use crate::reading::Reading;
@@ -193,7 +193,7 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
         width: 1920,
         height: 1080,
         pixel_aspect: Rational::ONE,
-        pixel_format: "yuv422p10le".to_owned(),
+        pixel_format: PixelFormat::named("yuv422p10le"),
         depth: 10,
         frame_rate: Some(Rational::whole(25)),
         varies: false,
@@ -280,12 +280,9 @@ fn quality_rate(picture: &PicturePlan, crf: u8) -> BitRate {
 
 /// Without loss, pictures of cameras shrink to something like a third.
 fn lossless_rate(picture: &PicturePlan) -> BitRate {
-    let samples = match &picture.pixel_format {
-        format if format.contains("444") => 3.0,
-        format if format.contains("422") => 2.0,
-        _ => 1.5,
-    };
-    let depth = if picture.pixel_format.ends_with("10le") { 10.0 } else { 8.0 };
+    let form = picture.pixel_format.form();
+    let samples = form.shared().map_or(1.0, |(columns, lines)| 1.0 + 2.0 / f64::from(columns * lines));
+    let depth = f64::from(form.depth);
     let pixels = f64::from(picture.width) * f64::from(picture.height) * picture.frame_rate.rate().to_f64();
     whole_rate(pixels * samples * depth * 0.3)
 }

@@ -83,7 +83,7 @@ impl Point {
             Step::Crop { width, height, .. } | Step::Pad { width, height, .. } => Self { size: (*width, *height), ..self },
             Step::Turn { degrees } if degrees % 180 != 0 => Self { size: (self.size.1, self.size.0), ..self },
             Step::Resample { to, width, height, .. } => Self { size: (*width, *height), form: to.form() },
-            Step::Rearrange { to, .. } => Self { form: PixelForm::of(to), ..self },
+            Step::Rearrange { to, .. } => Self { form: to.form(), ..self },
             Step::Tone { .. } => self.with_depth(16),
             Step::Film { .. }
             | Step::EvenFilm { .. }
@@ -196,14 +196,14 @@ fn encoder(picture: &PicturePlan, threads: u32) -> u64 {
 }
 
 fn encoded(picture: &PicturePlan) -> Point {
-    Point { size: (picture.width, picture.height), form: PixelForm::of(&picture.pixel_format) }
+    Point { size: (picture.width, picture.height), form: picture.pixel_format.form() }
 }
 
 /// The picture as it comes out of the decoder.
 fn decoded(picture: &PicturePlan) -> Point {
     let first = picture.steps.iter().find_map(|step| match step {
         Step::Resample { from, .. } => Some(from.form()),
-        Step::Rearrange { from, .. } => Some(PixelForm::of(from)),
+        Step::Rearrange { from, .. } => Some(from.form()),
         _ => None,
     });
     // Plans of earlier versions do not say how large their source was.

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::formats::Level;
-use crate::picture::{Colour, FieldOrder, Hdr, Orientation};
+use crate::picture::{Colour, FieldOrder, Hdr, Orientation, PixelFormat};
 use crate::time::{Rational, rate_text};
 use crate::units::{BitRate, ByteSize};
 
@@ -152,8 +152,8 @@ pub struct Picture {
     pub height: u32,
     /// Width of a pixel over its height.
     pub pixel_aspect: Rational,
-    /// The pixel format in the library's short name.
-    pub pixel_format: String,
+    /// The pixel format.
+    pub pixel_format: PixelFormat,
     /// Bits of one component.
     pub depth: u32,
     /// Frames a second; the average where they vary.

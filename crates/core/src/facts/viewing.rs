@@ -13,7 +13,7 @@ pub fn plays_in_browsers(facts: &Facts) -> bool {
     let container = |names: &[&str]| names.iter().any(|name| facts.container.split(',').any(|one| one == *name));
     let picture = facts.picture();
     let pictures_play = picture.is_none_or(|(stream, picture)| {
-        let plain = matches!(picture.pixel_format.as_str(), "yuv420p" | "yuvj420p");
+        let plain = matches!(picture.pixel_format.name(), "yuv420p" | "yuvj420p");
         match stream.codec.as_str() {
             "h264" => plain && container(&["mov", "mp4"]) && !picture.field_order.is_interlaced(),
             "vp8" | "vp9" | "av1" => plain && container(&["webm", "mp4"]),

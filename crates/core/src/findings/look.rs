@@ -76,8 +76,8 @@ pub(super) fn find(measured: &Measurements, picture: &Picture) -> LookFinding {
     let blockiness = middle(looks.iter().map(|look| f64::from(look.blockiness))).unwrap_or(0.0);
     let colour = colour_content(looks);
     let luma = add_up(looks);
-    let full_declared = picture.colour.is_full() || picture.pixel_format.starts_with("yuvj");
-    let rgb = looks.iter().all(|look| look.colour.is_none()) && !picture.pixel_format.starts_with("gray");
+    let full_declared = picture.colour.is_full() || picture.pixel_format.range() == Some(crate::picture::Range::Full);
+    let rgb = looks.iter().all(|look| look.colour.is_none()) && picture.pixel_format.form().shared().is_some();
     let range = if rgb { RangeVerdict::AsDeclared } else { range(&luma, full_declared) };
     let total: u64 = luma.iter().sum::<u64>().max(1);
     let beyond: u64 = luma.iter().enumerate().filter(|(code, _)| !LEGAL.contains(code)).map(|(_, times)| *times).sum();

@@ -19,5 +19,5 @@ pub use geometry::{Frame, Rectangle, crop_to_shape, even, fitted};
 pub(crate) use geometry::{half_even, inside};
 pub use h273::{MatrixCoefficients, Primaries, Range, Transfer};
 pub use orientation::Orientation;
-pub use pixels::{PixelForm, is_rgb};
+pub use pixels::{PixelForm, PixelFormat};
 pub use samples::{ChromaSite, ColourSpace, Conversion, Samples};

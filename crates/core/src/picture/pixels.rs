@@ -1,6 +1,83 @@
 //! Pixel formats: what they hold, told from their short names, and what is lost from one to the other.
 
-use crate::picture::Rectangle;
+use std::borrow::Cow;
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::picture::{Range, Rectangle};
+
+/// A pixel format: the libraries' short name, and by it what pictures hold.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(transparent)]
+#[schema(value_type = String)]
+pub struct PixelFormat(Cow<'static, str>);
+
+impl PixelFormat {
+    /// The one with this name.
+    #[must_use]
+    pub const fn named(name: &'static str) -> Self {
+        Self(Cow::Borrowed(name))
+    }
+
+    /// Its short name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.0
+    }
+
+    /// What it holds: sampling, depth and alpha.
+    #[must_use]
+    pub fn form(&self) -> PixelForm {
+        PixelForm::of(&self.0)
+    }
+
+    /// The range that its name says, for those of JPEG.
+    #[must_use]
+    pub fn range(&self) -> Option<Range> {
+        self.0.starts_with("yuvj").then_some(Range::Full)
+    }
+
+    /// The same samples without a word on their range.
+    #[must_use]
+    pub fn without_range(&self) -> Self {
+        match self.0.strip_prefix("yuvj") {
+            Some(rest) => Self(Cow::Owned(format!("yuv{rest}"))),
+            None => self.clone(),
+        }
+    }
+}
+
+impl From<&str> for PixelFormat {
+    fn from(name: &str) -> Self {
+        Self(Cow::Owned(name.to_owned()))
+    }
+}
+
+impl From<String> for PixelFormat {
+    fn from(name: String) -> Self {
+        Self(Cow::Owned(name))
+    }
+}
+
+impl PartialEq<str> for PixelFormat {
+    fn eq(&self, name: &str) -> bool {
+        self.0 == name
+    }
+}
+
+impl PartialEq<&str> for PixelFormat {
+    fn eq(&self, name: &&str) -> bool {
+        self.0 == *name
+    }
+}
+
+impl fmt::Display for PixelFormat {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
 
 /// The planes of colour beside luma.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,8 +137,7 @@ const NAMED: [(&str, Colours, bool, u32); 29] = [
 
 impl PixelForm {
     /// What the pixel format with this short name of the libraries holds.
-    #[must_use]
-    pub fn of(pixel_format: &str) -> Self {
+    fn of(pixel_format: &str) -> Self {
         let name = pixel_format.trim_end_matches("le").trim_end_matches("be");
         if let Some((_, colours, has_alpha, depth)) = NAMED.iter().find(|(start, ..)| name.starts_with(start)) {
             return Self { colours: *colours, depth: *depth, has_alpha: *has_alpha };
@@ -153,7 +229,7 @@ impl PixelForm {
     /// The pixel format that holds this in planes, each sample of more than 8 bits in two bytes, the lower one first;
     /// where the libraries have none, the least that holds as much.
     #[must_use]
-    pub fn planar(self) -> String {
+    pub fn planar(self) -> PixelFormat {
         let alpha = if self.has_alpha { "a" } else { "" };
         let depth = match self.depth {
             0..=8 => 8,
@@ -170,9 +246,9 @@ impl PixelForm {
             depth => format!("{depth}le"),
         };
         let sampling = match (self.colours, depth) {
-            (Colours::Grey, 32) if !self.has_alpha => return "grayf32le".to_owned(),
-            (Colours::Grey, _) if !self.has_alpha => return format!("gray{bits}"),
-            (Colours::Rgb, _) | (_, 32) => return format!("gbr{alpha}p{bits}"),
+            (Colours::Grey, 32) if !self.has_alpha => return PixelFormat::named("grayf32le"),
+            (Colours::Grey, _) if !self.has_alpha => return format!("gray{bits}").into(),
+            (Colours::Rgb, _) | (_, 32) => return format!("gbr{alpha}p{bits}").into(),
             (Colours::Shared { columns: 4, lines: 4 }, 8) if !self.has_alpha => "410",
             (Colours::Shared { columns: 4, lines: 1 }, 8) if !self.has_alpha => "411",
             (Colours::Shared { columns: 1, lines: 2 }, 8 | 10 | 12) if !self.has_alpha => "440",
@@ -180,7 +256,7 @@ impl PixelForm {
             (Colours::Shared { columns: 2 | 4, .. }, _) => "422",
             (Colours::Shared { .. } | Colours::Grey, _) => "444",
         };
-        format!("yuv{alpha}{sampling}p{bits}")
+        format!("yuv{alpha}{sampling}p{bits}").into()
     }
 
     /// How colour is stored, as the trade writes it.
@@ -227,8 +303,7 @@ impl PixelForm {
 }
 
 /// Whether a pixel format holds red, green and blue.
-#[must_use]
-pub fn is_rgb(pixel_format: &str) -> bool {
+fn is_rgb(pixel_format: &str) -> bool {
     ["rgb", "bgr", "gbr", "argb", "abgr", "0rgb", "0bgr", "pal8", "x2rgb", "x2bgr", "xyz"]
         .iter()
         .any(|start| pixel_format.starts_with(start))

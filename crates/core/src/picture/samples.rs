@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::picture::{Colour, MatrixCoefficients, PixelForm, Primaries, Range, Transfer};
+use crate::picture::{Colour, MatrixCoefficients, PixelForm, PixelFormat, Primaries, Range, Transfer};
 
 /// What the codes of a picture mean, after ITU-T H.273.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
@@ -147,8 +147,8 @@ impl ChromaSite {
 /// The form of pictures at one point of their way: how samples are stored, and what their codes mean.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 pub struct Samples {
-    /// The pixel format in the libraries' short name, in planes.
-    pub pixel_format: String,
+    /// The pixel format, in planes.
+    pub pixel_format: PixelFormat,
     /// What the codes mean.
     pub space: ColourSpace,
     /// Where samples of colour lie.
@@ -169,7 +169,7 @@ impl Samples {
     /// How samples are stored.
     #[must_use]
     pub fn form(&self) -> PixelForm {
-        PixelForm::of(&self.pixel_format)
+        self.pixel_format.form()
     }
 
     /// The same with these samples in planes; colour lies where it lay, as far as it can.

@@ -106,7 +106,7 @@ fn work_out(rule: CropRule, upright: Upright, findings: Option<&Findings>) -> Re
     match rule {
         CropRule::Never => uncut("nothing cut off", "nothing is asked for".to_owned()),
         CropRule::Bars => match found {
-            None => uncut("nothing cut off yet", "the source was not scanned for bars".to_owned()),
+            None => uncut("nothing cut off yet", "the source has not been analysed for bars".to_owned()),
             Some((_, bars)) if matches!(bars.verdict, BarsVerdict::None | BarsVerdict::Unknown) => {
                 uncut("nothing cut off", bars.words.clone())
             }

@@ -26,7 +26,7 @@ use crate::facts::Chapter;
 use crate::findings::Stretch;
 use crate::formats::level::Peak;
 use crate::formats::{Container, PictureFormat, RateControl, SoundCodec};
-use crate::picture::{Colour, FieldOrder, Hdr, Primaries, Rectangle, Samples, Transfer, even};
+use crate::picture::{Colour, FieldOrder, Hdr, PixelFormat, Primaries, Rectangle, Samples, Transfer, even};
 use crate::preset::{Adjustment, Deblocking, DeinterlaceDegree, DeinterlacePer, Denoising, Lead, Pitch, RateConversion};
 use crate::problem::{Fault, FaultCode};
 use crate::sound::downmix::Downmix;
@@ -197,8 +197,8 @@ pub struct PicturePlan {
     /// How it is coded: codec, profile, level, rate, effort.
     #[serde(flatten)]
     pub format: PictureFormat,
-    /// The pixel format in the library's short name.
-    pub pixel_format: String,
+    /// The pixel format.
+    pub pixel_format: PixelFormat,
     /// What its level leaves it at most, where one is asked for.
     #[serde(default)]
     pub peak: Option<Peak>,
@@ -486,9 +486,9 @@ pub enum Step {
     /// The same samples in another order: packed or in planes.
     Rearrange {
         /// Pixel format of what goes in.
-        from: String,
+        from: PixelFormat,
         /// Pixel format of what comes out.
-        to: String,
+        to: PixelFormat,
     },
     /// Subtitles written into the picture.
     Subtitles {

@@ -9,7 +9,7 @@ use crate::facts::{Picture, Stream};
 use crate::findings::{Extent, RateVerdict};
 use crate::formats::level::Peak;
 use crate::formats::{Container, FullRange, Groups, PictureCodec, PictureFormat, RateControl};
-use crate::picture::{ChromaSite, Frame, Orientation, PixelForm, Primaries, Rectangle, Samples};
+use crate::picture::{ChromaSite, Frame, Orientation, PixelFormat, Primaries, Rectangle, Samples};
 use crate::plan::sizing::{Sizing, sizing};
 use crate::preset::{
     Adjustment, ColourSettings, Deblocking, Denoising, LARGEST_SIDE, Overlays, PictureSettings, PresetError, RangeRule,
@@ -165,18 +165,18 @@ fn can_be_coded(format: PictureFormat, frame: Frame, rate: Rational) -> Result<(
 /// The steps of a picture, and what comes out of them.
 struct Stepped {
     steps: Vec<Step>,
-    pixel_format: String,
+    pixel_format: PixelFormat,
     coloured: colour::Coloured,
 }
 
 impl Decided<'_> {
     /// The pixel format of the output; says what it stores less of.
-    fn pixel_format(&self, format: PictureFormat, journal: &mut Journal) -> String {
+    fn pixel_format(&self, format: PictureFormat, journal: &mut Journal) -> PixelFormat {
         let whole = (self.seen.frame.width, self.seen.frame.height);
         let after_crop = self.size.crop.or(self.cut).map_or(whole, |part| (part.width, part.height));
         let stays_as_stored = after_crop == self.size.scaled && self.fields.steps.is_empty() && changes_no_sample(self.settings);
-        let pixel_format = format.profile().stores.pixel_format(&self.source.pixel_format, stays_as_stored).to_owned();
-        let lost = PixelForm::of(&self.source.pixel_format).lost_in(PixelForm::of(&pixel_format));
+        let pixel_format = format.profile().stores.pixel_format(&self.source.pixel_format, stays_as_stored);
+        let lost = self.source.pixel_format.form().lost_in(pixel_format.form());
         if !lost.is_empty() {
             let because = format!("{} stores no more", format.words());
             journal.note(Subject::Colour, "/picture/profile", DecidedBy::Preset, lost.join(", "), because);
@@ -188,7 +188,7 @@ impl Decided<'_> {
     fn steps(
         mut self,
         format: PictureFormat,
-        pixel_format: String,
+        pixel_format: PixelFormat,
         taken: Taken<'_>,
         journal: &mut Journal,
     ) -> Result<Stepped, PlanError> {
@@ -198,7 +198,7 @@ impl Decided<'_> {
         std::mem::take(&mut self.fields.steps).into_iter().for_each(|step| way.add(step));
         let mixing = self.place_and_pace(&mut way, journal)?;
         let pixel_format = match alpha_lost_to(settings, mixing.is_some()) {
-            Some(words) if PixelForm::of(&self.source.pixel_format).has_alpha() => {
+            Some(words) if self.source.pixel_format.form().has_alpha() => {
                 leave_alpha_out(&mut way, &pixel_format, words, journal)?
             }
             Some(_) | None => pixel_format,
@@ -206,7 +206,7 @@ impl Decided<'_> {
         clean(settings, &mut way, journal)?;
         let range = decide_range(settings, self.source, taken.container, journal);
         let colour = ColourSettings { range, ..settings.colour.clone() };
-        let mut coloured = colour::decide(&colour, self.source, PixelForm::of(&pixel_format), &mut way, journal)?;
+        let mut coloured = colour::decide(&colour, self.source, pixel_format.form(), &mut way, journal)?;
         limit_to_codec(format.codec(), &mut coloured, journal);
         adjust(settings, &coloured.samples, &mut way, journal)?;
         if let Some(step) = mixing {
@@ -370,15 +370,20 @@ fn alpha_lost_to(settings: &PictureSettings, mixes: bool) -> Option<&'static str
 }
 
 /// Leaves alpha out from here on; the pixel format of the output follows.
-fn leave_alpha_out(way: &mut Way, pixel_format: &str, because: &str, journal: &mut Journal) -> Result<String, PlanError> {
-    let form = PixelForm::of(pixel_format);
+fn leave_alpha_out(
+    way: &mut Way,
+    pixel_format: &PixelFormat,
+    because: &str,
+    journal: &mut Journal,
+) -> Result<PixelFormat, PlanError> {
+    let form = pixel_format.form();
     if form.has_alpha() {
         let because = format!("a step does not keep it: {because}");
         journal.note(Subject::Colour, "", DecidedBy::Preset, "alpha is left out", because);
     }
     way.store_as(way.samples.form().opaque())?;
     // What is stored as packed colours stays so.
-    Ok(if pixel_format == "bgra" { "bgr0".to_owned() } else { form.opaque().planar() })
+    Ok(if *pixel_format == "bgra" { PixelFormat::named("bgr0") } else { form.opaque().planar() })
 }
 
 /// Turns pictures upright. Those that share colour otherwise across than down get a sample of it for every pixel first.

@@ -4,8 +4,8 @@ use super::{PlanError, Step};
 use crate::facts::Picture;
 use crate::picture::tone::USUAL_PEAK;
 use crate::picture::{
-    ChromaSite, Colour, ColourSpace, FieldOrder, Frame, MatrixCoefficients, PixelForm, Primaries, Samples, Transfer, fitted,
-    is_rgb,
+    ChromaSite, Colour, ColourSpace, FieldOrder, Frame, MatrixCoefficients, PixelForm, PixelFormat, Primaries, Range, Samples,
+    Transfer, fitted,
 };
 use crate::timeline::PictureForm;
 
@@ -27,15 +27,15 @@ impl Way {
         Self::stored(&source.pixel_format, &source.colour, (source.width, source.height))
     }
 
-    fn stored(stored: &str, colour: &Colour, size: (u32, u32)) -> Self {
-        let form = PixelForm::of(stored);
+    fn stored(stored: &PixelFormat, colour: &Colour, size: (u32, u32)) -> Self {
+        let form = stored.form();
         let pixel_format = form.planar();
         // The “j” of some names says only that they have the full range.
-        let named = stored.replace("yuvj", "yuv");
+        let named = stored.without_range();
         let steps =
             if pixel_format == named { Vec::new() } else { vec![Step::Rearrange { from: named, to: pixel_format.clone() }] };
         let declared = colour.chroma_location;
-        let usual = if stored.starts_with("yuvj") { ChromaSite::Center } else { ChromaSite::Left };
+        let usual = if stored.range().is_some() { ChromaSite::Center } else { ChromaSite::Left };
         let chroma = declared.unwrap_or(usual).within(form);
         let samples = Samples { pixel_format, space: space_of(stored, colour, size), chroma };
         Self { steps, samples, size, fields_apart: false }
@@ -155,9 +155,9 @@ impl Way {
     }
 
     /// The steps, the last of which leaves pictures in `pixel_format`, which holds the same samples.
-    pub(super) fn end(mut self, pixel_format: &str) -> Vec<Step> {
-        if self.samples.pixel_format != pixel_format {
-            let (from, to) = (self.samples.pixel_format, pixel_format.to_owned());
+    pub(super) fn end(mut self, pixel_format: &PixelFormat) -> Vec<Step> {
+        if self.samples.pixel_format != *pixel_format {
+            let (from, to) = (self.samples.pixel_format, pixel_format.clone());
             self.steps.push(Step::Rearrange { from, to });
         }
         join_rearranged(self.steps)
@@ -219,8 +219,8 @@ pub fn steps_between(own: (&PictureForm, &Colour), wanted: (&PictureForm, &Colou
 }
 
 /// The colour space of pictures: what is declared, and where nothing is, what such pictures have.
-fn space_of(stored: &str, colour: &Colour, (width, height): (u32, u32)) -> ColourSpace {
-    let rgb = is_rgb(stored);
+fn space_of(stored: &PixelFormat, colour: &Colour, (width, height): (u32, u32)) -> ColourSpace {
+    let rgb = stored.form().is_rgb();
     let (primaries, matrix) = match height {
         0..=525 if width <= 720 && !rgb => (Primaries::Bt601With525, MatrixCoefficients::Bt601With525),
         526..=576 if width <= 720 && !rgb => (Primaries::Bt601With625, MatrixCoefficients::Bt601With625),
@@ -236,6 +236,6 @@ fn space_of(stored: &str, colour: &Colour, (width, height): (u32, u32)) -> Colou
 }
 
 /// Whether codes have the full range of luma and colour.
-pub(super) fn is_full(stored: &str, colour: &Colour) -> bool {
-    !is_rgb(stored) && (colour.is_full() || stored.starts_with("yuvj"))
+pub(super) fn is_full(stored: &PixelFormat, colour: &Colour) -> bool {
+    !stored.form().is_rgb() && (colour.is_full() || stored.range() == Some(Range::Full))
 }

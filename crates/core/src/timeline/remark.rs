@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::picture::PixelFormat;
 use crate::time::{Rational, moment_text};
 
 /// The form of a picture: columns, lines, pixel format.
@@ -15,7 +16,7 @@ pub struct PictureForm {
     /// Width of a pixel over its height.
     pub pixel_aspect: Rational,
     /// The pixel format in the library's short name.
-    pub pixel_format: String,
+    pub pixel_format: PixelFormat,
 }
 
 /// Something about a source that an editor should know of although it was dealt with. Moments are

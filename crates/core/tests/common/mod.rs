@@ -16,7 +16,7 @@ pub fn reading(change: impl FnOnce(&mut Picture)) -> Reading {
         width: 1920,
         height: 1080,
         pixel_aspect: Rational::ONE,
-        pixel_format: "yuv422p10le".to_owned(),
+        pixel_format: "yuv422p10le".into(),
         depth: 10,
         frame_rate: Some(Rational::whole(25)),
         varies: false,

@@ -89,7 +89,7 @@ pub(crate) fn bare_transcode(source: &Path, target: &Path, picture: &PicturePlan
     let mut wanted = av::codec::Context::new_with_codec(codec).encoder().video().unwrap();
     wanted.set_width(picture.width);
     wanted.set_height(picture.height);
-    wanted.set_format(picture.pixel_format.parse().unwrap());
+    wanted.set_format(picture.pixel_format.name().parse().unwrap());
     wanted.set_time_base(rate.invert());
     wanted.set_frame_rate(Some(rate));
     let mut options = av::Dictionary::new();

@@ -119,7 +119,7 @@ pub(crate) fn picture(coding: Coding<'_>, clock: Rational, first_pass: Option<St
         kind: EncoderKind::Picture {
             width: plan.width,
             height: plan.height,
-            pixel_format: pixel_format_number(&plan.pixel_format)?,
+            pixel_format: pixel_format_number(plan.pixel_format.name())?,
             pixel_aspect: plan.pixel_aspect,
             rate: Some(plan.frame_rate.rate()),
             colour: plan.colour,

@@ -8,7 +8,7 @@
 use std::collections::VecDeque;
 
 use beryl_core::picture::spline::taps;
-use beryl_core::picture::{FieldOrder, PixelForm, Samples};
+use beryl_core::picture::{FieldOrder, PixelForm, PixelFormat, Samples};
 
 use super::resample::Resampler;
 use super::wires::TimedFrame;
@@ -108,7 +108,7 @@ impl Field {
 
 /// Brings the colour of a field, in 16 bits, from every other line to every line, or back.
 struct ColourLines {
-    to: String,
+    to: PixelFormat,
     /// Where the colour of two lines lies below the first of them, in lines.
     place: f64,
     is_more: bool,
@@ -117,7 +117,7 @@ struct ColourLines {
 impl ColourLines {
     fn bring(&self, field: &Frame) -> Result<Frame, AvError> {
         let missing = || AvError::own("bring colour to other lines", "a line is missing");
-        let mut made = Frame::of_form(field, field.width(), field.height(), pixel_format_number(&self.to)?)?;
+        let mut made = Frame::of_form(field, field.width(), field.height(), pixel_format_number(self.to.name())?)?;
         for (number, plane) in made.planes_mut()?.iter_mut().enumerate() {
             let from = field.plane(number).ok_or_else(missing)?;
             let is_colour = number == 1 || number == 2;

@@ -2,9 +2,9 @@
 
 use beryl_core::findings::film::{self, EvenFrames, FilmFrames, Made};
 use beryl_core::findings::{FieldMatch, Stretch};
-use beryl_core::picture::FieldOrder;
 use beryl_core::picture::light::Recolouring;
 use beryl_core::picture::tone::ToneMap;
+use beryl_core::picture::{FieldOrder, PixelFormat};
 use beryl_core::plan::{FramesMeant, Step};
 use beryl_core::preset::RateConversion;
 use beryl_core::time::Rational;
@@ -411,13 +411,13 @@ fn recolour(recolouring: &Recolouring, TimedFrame { mut frame, clock }: TimedFra
 
 /// Stores the same samples in another order.
 struct Rearrange {
-    to: String,
+    to: PixelFormat,
     graph: Option<(Graph, GraphInput)>,
 }
 
 impl Rearrange {
     fn take(&mut self, TimedFrame { frame, clock }: TimedFrame) -> Result<TimedFrame, AvError> {
-        if let Some(frame) = frame.rearranged(pixel_format_number(&self.to)?)? {
+        if let Some(frame) = frame.rearranged(pixel_format_number(self.to.name())?)? {
             return Ok(TimedFrame { frame, clock });
         }
         // Palettes and bits of other lengths than bytes have no such samples; the library knows them.

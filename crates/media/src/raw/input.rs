@@ -7,7 +7,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use beryl_core::formats::Level;
 use beryl_core::formats::media_types::is_image_extension;
-use beryl_core::picture::{ChromaSite, Colour, FieldOrder, Hdr, MatrixCoefficients, Orientation, Primaries, Range, Transfer};
+use beryl_core::picture::{
+    ChromaSite, Colour, FieldOrder, Hdr, MatrixCoefficients, Orientation, PixelFormat, Primaries, Range, Transfer,
+};
 use beryl_core::time::Rational;
 use ffmpeg_next::ffi;
 
@@ -601,7 +603,7 @@ pub(super) fn layout_text(layout: &ffi::AVChannelLayout) -> String {
 }
 
 /// Name and depth of a pixel format given by its number.
-pub(crate) fn pixel_format(number: i32) -> Option<(String, u32)> {
+pub(crate) fn pixel_format(number: i32) -> Option<(PixelFormat, u32)> {
     let format = pixel_format_value(number)?;
     // SAFETY: both calls answer null or static data for every format; a description has a first component.
     unsafe {
@@ -610,7 +612,7 @@ pub(crate) fn pixel_format(number: i32) -> Option<(String, u32)> {
             return None;
         }
         let depth = u32::try_from((*description).comp[0].depth).unwrap_or(8);
-        Some((text_of(ffi::av_get_pix_fmt_name(format))?, depth))
+        Some((text_of(ffi::av_get_pix_fmt_name(format))?.into(), depth))
     }
 }
 

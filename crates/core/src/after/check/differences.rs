@@ -45,7 +45,7 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         ("Picture codec", picture.map_or_else(none, |(stream, _)| stream.codec_words())),
         ("Frame size", of_picture(|picture| format!("{}×{}", picture.width, picture.height))),
         ("Pixel aspect", of_picture(|picture| picture.pixel_aspect.to_string())),
-        ("Pixel format", of_picture(|picture| picture.pixel_format.clone())),
+        ("Pixel format", of_picture(|picture| picture.pixel_format.to_string())),
         (
             "Frame rate",
             of_picture(|picture| match (picture.frame_rate, picture.varies) {

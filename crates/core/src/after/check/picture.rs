@@ -3,7 +3,7 @@
 use super::{Given, Judge, LookAt, Measured, StreamMeasure, given_to, is_moving_picture, seconds_text, streams_of, timing};
 use crate::facts::{Content, Picture, Stream};
 use crate::formats::Container;
-use crate::picture::{FieldOrder, Hdr, Orientation, PixelForm, Range, is_rgb};
+use crate::picture::{FieldOrder, Hdr, Orientation, Range};
 use crate::plan::{FrameRatePlan, PicturePlan, Plan};
 use crate::time::{Rational, rate_text};
 use crate::units::BitRate;
@@ -49,9 +49,9 @@ fn judge_form(container: Container, planned: &PicturePlan, stream: &Stream, foun
     judge.item("pixel aspect", aspect, found_aspect, is_same);
     if codec.tells_pixel_format {
         // Full range is told by its own tag; the library's other name for such formats says nothing more.
-        judge.equal("pixel format", planned.pixel_format.as_str(), &found.pixel_format.replace("yuvj", "yuv"));
+        judge.equal("pixel format", planned.pixel_format.clone(), found.pixel_format.without_range());
     } else {
-        let least = PixelForm::of(&planned.pixel_format).depth;
+        let least = planned.pixel_format.form().depth;
         judge.item("depth", format!("{least} bit or more"), format!("{} bit", found.depth), found.depth >= least);
     }
     judge.equal("orientation", Orientation::default().words(), found.orientation.words());
@@ -71,7 +71,7 @@ fn judge_colour(container: Container, planned: &PicturePlan, found: &Picture, ju
     }
     let range = |colour: &crate::picture::Colour| Range::of(colour.is_full()).words();
     // RGB has one range, and not every container says so.
-    if !is_rgb(&planned.pixel_format) {
+    if !planned.pixel_format.form().is_rgb() {
         judge.equal("range", range(colour), range(&found.colour));
     }
     if let (Some(planned), Some(found)) = (colour.chroma_location, found.colour.chroma_location) {

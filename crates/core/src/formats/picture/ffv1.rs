@@ -2,7 +2,7 @@
 
 use super::{Effects, FullRange, Groups, Held, PictureDeclaration, ProfileDeclaration, Rates, SizeModel, Stores};
 use crate::formats::Container;
-use crate::picture::{PixelForm, is_rgb};
+use crate::picture::PixelFormat;
 
 /// FFV1.
 pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
@@ -23,12 +23,13 @@ pub(super) static DECLARATION: PictureDeclaration = PictureDeclaration {
 };
 
 /// Red, green and blue of which samples are changed are stored as luma and chroma.
-fn stored(source: &str, stays_as_stored: bool) -> &'static str {
-    match (is_rgb(source) && !stays_as_stored, PixelForm::of(source).has_alpha()) {
+fn stored(source: &PixelFormat, stays_as_stored: bool) -> PixelFormat {
+    let form = source.form();
+    PixelFormat::named(match (form.is_rgb() && !stays_as_stored, form.has_alpha()) {
         (true, true) => "yuva444p10le",
         (true, false) => "yuv444p10le",
         (false, _) => lossless_format(source),
-    }
+    })
 }
 
 /// The forms that FFV1 stores, of those that cameras, captures and screens come in.
@@ -82,7 +83,7 @@ const STORED_BY_FFV1: [&str; 45] = [
 
 /// The form in which FFV1 keeps every sample of a picture with this pixel format; where it has none, luma and chroma
 /// of 10 bit in full.
-fn lossless_format(pixel_format: &str) -> &'static str {
+fn lossless_format(pixel_format: &PixelFormat) -> &'static str {
     // The same samples in another order.
     let same = [
         ("nv12", "yuv420p"),
@@ -119,8 +120,8 @@ fn lossless_format(pixel_format: &str) -> &'static str {
         ("monow", "gray"),
         ("monob", "gray"),
     ];
-    let plain = pixel_format.replace("yuvj", "yuv");
-    let plain = plain.strip_suffix("be").map_or(plain.clone(), |name| format!("{name}le"));
+    let plain = pixel_format.without_range();
+    let plain = plain.name().strip_suffix("be").map_or_else(|| plain.name().to_owned(), |name| format!("{name}le"));
     let kept = same.iter().find(|(name, _)| *name == plain).map_or(plain.as_str(), |(_, kept)| kept);
     STORED_BY_FFV1.into_iter().find(|stored| *stored == kept).unwrap_or("yuv444p10le")
 }

@@ -21,7 +21,7 @@ use super::declared::{declared, unknown, words_of};
 use super::level::Levels;
 use super::{Container, Effort, text_or_number};
 use crate::catalogue::{Choice, Kind, OnlyWith, Valued};
-use crate::picture::{ChromaSite, PixelForm, Primaries};
+use crate::picture::{ChromaSite, PixelFormat, Primaries};
 use crate::time::Rational;
 
 pub(crate) use format::BITS;
@@ -262,17 +262,17 @@ pub enum Stores {
         alpha: &'static str,
     },
     /// By the form of the source, and whether it stays as it is stored.
-    By(fn(&str, bool) -> &'static str),
+    By(fn(&PixelFormat, bool) -> PixelFormat),
 }
 
 impl Stores {
     /// The pixel format for pictures of a source with this one; `stays_as_stored` where nothing is done to its samples.
     #[must_use]
-    pub fn pixel_format(self, source: &str, stays_as_stored: bool) -> &'static str {
+    pub fn pixel_format(self, source: &PixelFormat, stays_as_stored: bool) -> PixelFormat {
         match self {
-            Self::As(format) => format,
-            Self::WithAlpha { alpha, .. } if PixelForm::of(source).has_alpha() => alpha,
-            Self::WithAlpha { opaque, .. } => opaque,
+            Self::As(format) => PixelFormat::named(format),
+            Self::WithAlpha { alpha, .. } if source.form().has_alpha() => PixelFormat::named(alpha),
+            Self::WithAlpha { opaque, .. } => PixelFormat::named(opaque),
             Self::By(choose) => choose(source, stays_as_stored),
         }
     }
