@@ -2,17 +2,18 @@
 //! weigh too much.
 
 use std::collections::{HashMap, HashSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use beryl_core::after::proof::beyond;
 use beryl_core::path::StoragePath;
+use beryl_core::protocol::FileRef;
 use beryl_core::units::ByteSize;
-use beryl_store::StoreError;
 use beryl_store::proofs::Proof;
+use beryl_store::{Database, StoreError};
 use uuid::Uuid;
 
-use crate::app::App;
-use crate::events::Change;
+use crate::events::{Change, Hub};
 
 /// What proofs may weigh together.
 const MOST_OF_PROOFS: ByteSize = ByteSize(20_000_000_000);
@@ -35,56 +36,84 @@ pub(crate) fn temporary_in_cache(id: &Uuid) -> StoragePath {
     format!(".beryl-{id}.part").parse().unwrap_or_default()
 }
 
-/// Removes the files of a proof.
-pub(crate) fn clear_proof(app: &App, proof: &Proof) {
-    for name in [proof_name(proof), film_name(proof)] {
-        // One that is not there any more needs no removing.
-        drop(std::fs::remove_file(app.cache.join(name.to_string())));
-    }
+/// The folder for what can be made again.
+#[derive(Debug, Clone)]
+pub(crate) struct Cache {
+    pub(crate) folder: PathBuf,
+    pub(crate) database: Database,
+    pub(crate) hub: Arc<Hub>,
 }
 
-/// Removes files of proofs, tables and pictures that are not there any more, and what an earlier start has
-/// left half-written. Nothing may be at work yet.
-pub(crate) async fn clear_strays(app: &App) -> Result<(), StoreError> {
-    let proofs: HashSet<Uuid> = app.database.proof_ids().await?.into_iter().collect();
-    let assets: HashSet<Uuid> = app.database.assets().await?.iter().map(|asset| asset.id).collect();
-    let cache = app.cache.clone();
-    let cleared = tokio::task::spawn_blocking(move || {
-        for (name, _) in files(&cache) {
-            let is_kept = match name.split_once('-') {
-                Some(("proof", rest)) => id_of(rest).is_some_and(|id| proofs.contains(&id)),
-                Some(("asset", rest)) => !rest.ends_with(".part") && id_of(rest).is_some_and(|id| assets.contains(&id)),
-                // Names of earlier versions.
-                Some(("still" | "aid", _)) => false,
-                _ => !name.ends_with(".part"),
-            };
-            if !is_kept && let Err(error) = std::fs::remove_file(cache.join(&name)) {
-                tracing::debug!(%error, name, "a file of the cache stays");
+impl Cache {
+    pub(crate) fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    pub(crate) fn file(&self, name: &StoragePath) -> PathBuf {
+        self.folder.join(name.to_string())
+    }
+
+    /// A file of the cache as engines are told of it.
+    pub(crate) fn reference(&self, name: StoragePath) -> FileRef {
+        FileRef::within(self.folder.display().to_string(), name)
+    }
+
+    /// Removes the files of a proof.
+    pub(crate) fn clear_proof(&self, proof: &Proof) {
+        for name in [proof_name(proof), film_name(proof)] {
+            // One that is not there any more needs no removing.
+            drop(std::fs::remove_file(self.file(&name)));
+        }
+    }
+
+    /// Removes files of proofs, tables and pictures that are not there any more, and what an earlier start has
+    /// left half-written. Nothing may be at work yet.
+    pub(crate) async fn clear_strays(&self) -> Result<(), StoreError> {
+        let proofs: HashSet<Uuid> = self.database.proof_ids().await?.into_iter().collect();
+        let assets: HashSet<Uuid> = self.database.assets().await?.iter().map(|asset| asset.id).collect();
+        let cache = self.folder.clone();
+        let cleared = tokio::task::spawn_blocking(move || {
+            for (name, _) in files(&cache) {
+                let is_kept = match name.split_once('-') {
+                    Some(("proof", rest)) => id_of(rest).is_some_and(|id| proofs.contains(&id)),
+                    Some(("asset", rest)) => !rest.ends_with(".part") && id_of(rest).is_some_and(|id| assets.contains(&id)),
+                    // Names of earlier versions.
+                    Some(("still" | "aid", _)) => false,
+                    _ => !name.ends_with(".part"),
+                };
+                if !is_kept && let Err(error) = std::fs::remove_file(cache.join(&name)) {
+                    tracing::debug!(%error, name, "a file of the cache stays");
+                }
+            }
+        });
+        // It may have been ended with the server.
+        drop(cleared.await);
+        Ok(())
+    }
+
+    /// Removes the oldest proofs until all together weigh no more than is kept of them.
+    pub(crate) async fn limit_proofs(&self) -> Result<(), StoreError> {
+        let mut weights: HashMap<Uuid, u64> = HashMap::new();
+        for (name, size) in files(&self.folder) {
+            if let Some(id) = name.strip_prefix("proof-").and_then(id_of) {
+                *weights.entry(id).or_default() += size;
             }
         }
-    });
-    // It may have been ended with the server.
-    drop(cleared.await);
-    Ok(())
-}
-
-/// Removes the oldest proofs until all together weigh no more than is kept of them.
-pub(crate) async fn limit_proofs(app: &App) -> Result<(), StoreError> {
-    let mut weights: HashMap<Uuid, u64> = HashMap::new();
-    for (name, size) in files(&app.cache) {
-        if let Some(id) = name.strip_prefix("proof-").and_then(id_of) {
-            *weights.entry(id).or_default() += size;
+        let weighed: Vec<(Uuid, ByteSize)> = self
+            .database
+            .proof_ids()
+            .await?
+            .into_iter()
+            .map(|id| (id, ByteSize(weights.get(&id).copied().unwrap_or(0))))
+            .collect();
+        for id in beyond(&weighed, MOST_OF_PROOFS) {
+            let proof = self.database.proof(id).await?;
+            self.database.remove_proof(id).await?;
+            self.clear_proof(&proof);
+            self.hub.tell(Change::Proof { source: proof.source, deliverable: proof.deliverable });
         }
+        Ok(())
     }
-    let weighed: Vec<(Uuid, ByteSize)> =
-        app.database.proof_ids().await?.into_iter().map(|id| (id, ByteSize(weights.get(&id).copied().unwrap_or(0)))).collect();
-    for id in beyond(&weighed, MOST_OF_PROOFS) {
-        let proof = app.database.proof(id).await?;
-        app.database.remove_proof(id).await?;
-        clear_proof(app, &proof);
-        app.hub.tell(Change::Proof { source: proof.source, deliverable: proof.deliverable });
-    }
-    Ok(())
 }
 
 /// Removes the oldest small pictures until all together weigh no more than is kept of them: they are made again when

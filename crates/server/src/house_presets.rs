@@ -2,22 +2,41 @@
 //! no server runs. The database stays their truth: the files follow it.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use beryl_core::preset::Preset;
+use beryl_store::Database;
 
-use crate::app::App;
+/// Keeps the files up to the database.
+#[derive(Debug, Clone)]
+pub(crate) struct HousePresets {
+    pub(crate) database: Database,
+    pub(crate) folder: PathBuf,
+}
 
-/// Brings the files up to what the database has. A fault is told and harms nobody but the command line.
-pub(crate) async fn write(app: &App) {
-    let presets = match app.database.own_presets().await {
-        Ok(presets) => presets.into_iter().map(|own| own.preset).collect::<Vec<_>>(),
-        Err(error) => return tracing::warn!(%error, "the presets of the house were not written for the command line"),
-    };
-    let folder = app.house_presets.clone();
-    let written = tokio::task::spawn_blocking(move || write_all(&folder, &presets)).await;
-    if let Ok(Err(error)) = written {
-        tracing::warn!(%error, "the presets of the house were not written for the command line");
+impl HousePresets {
+    /// Brings the files up to what the database has. A fault is told and harms nobody but the command line.
+    pub(crate) async fn write(&self) {
+        let presets = match self.database.own_presets().await {
+            Ok(presets) => presets.into_iter().map(|own| own.preset).collect::<Vec<_>>(),
+            Err(error) => return tracing::warn!(%error, "the presets of the house were not written for the command line"),
+        };
+        let folder = self.folder.clone();
+        let written = tokio::task::spawn_blocking(move || write_all(&folder, &presets)).await;
+        if let Ok(Err(error)) = written {
+            tracing::warn!(%error, "the presets of the house were not written for the command line");
+        }
+    }
+
+    /// Takes the file of a preset away that was removed; nothing else in the folder is touched.
+    pub(crate) async fn forget(&self, id: &str) {
+        let file = self.folder.join(format!("{id}.json"));
+        match tokio::fs::remove_file(&file).await {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                tracing::warn!(%error, file = %file.display(), "a removed preset is still there for the command line");
+            }
+            _ => {}
+        }
     }
 }
 
@@ -29,15 +48,4 @@ fn write_all(folder: &Path, presets: &[Preset]) -> io::Result<()> {
         std::fs::rename(&part, folder.join(&name))?;
     }
     Ok(())
-}
-
-/// Takes the file of a preset away that was removed; nothing else in the folder is touched.
-pub(crate) async fn forget(app: &App, id: &str) {
-    let file = app.house_presets.join(format!("{id}.json"));
-    match tokio::fs::remove_file(&file).await {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => {
-            tracing::warn!(%error, file = %file.display(), "a removed preset is still there for the command line");
-        }
-        _ => {}
-    }
 }

@@ -1,17 +1,15 @@
 //! Requests that create something and bear an `Idempotency-Key` are answered once: asked again with the same key they
 //! get the same answer.
 
-use std::sync::Arc;
-
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{Request, State};
 use axum::http::{Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use beryl_store::Database;
 use beryl_store::answers::Asked;
 
 use crate::api::{ApiError, LARGEST_BODY};
-use crate::app::App;
 
 const KEY: &str = "idempotency-key";
 /// Letters that a key may have.
@@ -19,7 +17,7 @@ const LONGEST_KEY: usize = 200;
 /// Bytes of an answer that is kept.
 const LARGEST_ANSWER: usize = 16 << 20;
 
-pub(crate) async fn answer(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+pub(crate) async fn answer(State(database): State<Database>, request: Request, next: Next) -> Response {
     let Some(key) = request.headers().get(KEY).filter(|_| request.method() == Method::POST) else {
         return next.run(request).await;
     };
@@ -32,13 +30,13 @@ pub(crate) async fn answer(State(app): State<Arc<App>>, request: Request, next: 
         return StatusCode::PAYLOAD_TOO_LARGE.into_response();
     };
     let whole = [parts.uri.to_string().as_bytes(), b"\n", &body].concat();
-    match app.database.ask(&key, &whole).await {
+    match database.ask(&key, &whole).await {
         Ok(Asked::First) => {
             // It is answered to its end although nobody may wait for it any more: who asks again gets what came of it.
             let answering = tokio::spawn(async move {
                 let run = tokio::spawn(async move { next.run(Request::from_parts(parts, Body::from(body))).await });
                 let response = run.await.unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response());
-                kept(&app, &key, response).await
+                kept(&database, &key, response).await
             });
             answering.await.unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())
         }
@@ -53,13 +51,13 @@ pub(crate) async fn answer(State(app): State<Arc<App>>, request: Request, next: 
 }
 
 /// Keeps an answer that stands; what failed on this side may be asked again.
-async fn kept(app: &App, key: &str, response: Response) -> Response {
+async fn kept(database: &Database, key: &str, response: Response) -> Response {
     let (parts, body) = response.into_parts();
     let bytes = to_bytes(body, LARGEST_ANSWER).await.unwrap_or_else(|_| Bytes::new());
     let noted = if parts.status.is_server_error() {
-        app.database.forget_request(key).await
+        database.forget_request(key).await
     } else {
-        app.database.keep_answer(key, parts.status.as_u16(), &bytes).await
+        database.keep_answer(key, parts.status.as_u16(), &bytes).await
     };
     if let Err(error) = noted {
         tracing::warn!(%error, "an answer could not be kept");

@@ -12,21 +12,14 @@ use beryl_store::{Database, StoreError};
 use beryl_worker::{Engine, KnownStorages};
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use tokio::net::{TcpListener, UnixListener};
-use tokio::sync::{Notify, watch};
+use tokio::sync::watch;
 
-use crate::app::{App, ending};
+use crate::api;
+use crate::app::{App, OwnFolders, ending};
 use crate::clock::HouseClock;
-use crate::door::Door;
-use crate::events::Hub;
-use crate::forecasts::Forecasts;
-use crate::pictures::PictureTurns;
-use crate::proving::Proving;
 use crate::scheduler::Slots;
 use crate::stills::StillPool;
-use crate::turns::Turns;
-use crate::viewing::Copies;
-use crate::watching::Channels;
-use crate::{api, cache, house_presets, proving, reader, scanner, scheduler, storages, upkeep, watching};
+use crate::upkeep::Upkeep;
 
 /// How the server is to be run.
 #[derive(Debug, Clone)]
@@ -148,50 +141,33 @@ impl Server {
             TcpListener::bind(config.listen).await.and_then(|listener| listener.local_addr().map(|address| (listener, address)));
         let (listener, address) = listening.map_err(|source| ServerError::Listen { address: config.listen, source })?;
         let clock = HouseClock::load(&database).await?;
-        let app = Arc::new(App {
-            database,
-            engine,
-            hub: Hub::default(),
-            forecasts: Forecasts::default(),
-            slots: Slots::new(&config.installation),
-            clock,
-            unread: Notify::new(),
-            unscanned: Notify::new(),
-            watching: Channels::default(),
-            uploads: Turns::default(),
-            viewings: Copies::default(),
-            proving: Proving::default(),
-            stills: StillPool::default(),
-            pictures: PictureTurns::default(),
-            door: Door::default(),
-            storages: known_storages,
-            own_folders: vec![cache.clone(), scratch, config.state.join("database"), presets.clone()],
-            house_presets: presets,
-            cache,
-        });
-        if let Err(error) = cache::clear_strays(&app).await {
+        let slots = Slots::new(&config.installation);
+        let own = OwnFolders { cache, scratch, database: config.state.join("database"), presets };
+        let app = Arc::new(App::assemble(database, engine, known_storages, clock, slots, own));
+        if let Err(error) = app.cache.clear_strays().await {
             tracing::warn!(%error, "the cache could not be cleared of what nothing belongs to");
         }
-        storages::tell(&app).await?;
-        house_presets::write(&app).await;
+        app.storages.tell().await?;
+        app.house_presets.write().await;
         if let Err(error) = app.database.clear_answers().await {
             tracing::warn!(%error, "old answers could not be cleared away");
         }
         let (stop, stopped) = watch::channel(false);
-        let marking = Arc::clone(&app);
+        let marking = app.storages.clone();
+        let upkeep = Upkeep { database: app.database.clone(), door: Arc::clone(&app.door), cache: app.cache.clone() };
         let mut tasks = vec![
             // A share that does not answer keeps nobody waiting.
             tokio::spawn(async move {
-                if let Err(error) = storages::mark_those_without(&marking).await {
+                if let Err(error) = marking.mark_those_without().await {
                     tracing::warn!(%error, "storages could not be marked");
                 }
             }),
-            tokio::spawn(reader::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(scanner::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(proving::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(scheduler::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(watching::run(Arc::clone(&app), stopped.clone())),
-            tokio::spawn(upkeep::run(Arc::clone(&app), stopped.clone())),
+            tokio::spawn(app.reader.clone().run(stopped.clone())),
+            tokio::spawn(app.scanner.clone().run(stopped.clone())),
+            tokio::spawn(Arc::clone(&app.proving).run(stopped.clone())),
+            tokio::spawn(app.scheduler.clone().run(stopped.clone())),
+            tokio::spawn(app.watching.clone().run(stopped.clone())),
+            tokio::spawn(upkeep.run(stopped.clone())),
         ];
         let (closing, mut until) = (Arc::clone(&app), stopped.clone());
         tasks.push(tokio::spawn(async move {

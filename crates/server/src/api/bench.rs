@@ -27,7 +27,6 @@ use uuid::Uuid;
 use super::ApiError;
 use super::media::{WishedStill, still_bytes};
 use crate::app::App;
-use crate::assets::assets_for;
 use crate::events::Change;
 use crate::files::source_ref;
 use crate::outputs::reading_of;
@@ -217,7 +216,7 @@ async fn split(
     let settings: Vec<PresetPatch> = settings.collect();
     let sources = app.database.split_row(id, source, &settings).await?;
     for copy in sources.iter().filter(|copy| **copy != source) {
-        let picture = |id: Uuid| app.cache.join(thumbnail_name(id).to_string());
+        let picture = |id: Uuid| app.cache.file(&thumbnail_name(id));
         // Without a small picture a row has none.
         drop(tokio::fs::copy(picture(source), picture(*copy)).await);
     }
@@ -274,7 +273,7 @@ async fn look_of(app: &App, source: &Source, look: &str) -> Result<StillShape, A
     let look: PresetPatch = serde_json::from_str(look).map_err(|error| refuse(error.to_string()))?;
     let plan = plan(reading_of(source)?, &viewing_preset(true), &look).map_err(|error| refuse(error.to_string()))?;
     let picture = plan.picture.ok_or_else(|| refuse("it has no picture".to_owned()))?;
-    let assets = assets_for(app, &picture.steps).await?;
+    let assets = app.assets.assets_for(&picture.steps).await?;
     Ok(StillShape { pixel_aspect: picture.pixel_aspect, steps: picture.steps, assets })
 }
 

@@ -339,7 +339,7 @@ async fn run_cells(
         }
     }
     let ids = app.database.queue_runs(&runs).await?;
-    app.tell_runs(&ids).await;
+    app.runs.tell_runs(&ids).await;
     app.slots.wake();
     Ok(Json(Queued { runs: ids, passed_over, unread: unread.len() }))
 }

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use beryl_core::flow::run::RunState;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{FileRef, Scope, ShownField, SourceRef, Still, StillShape};
+use beryl_core::protocol::{Scope, ShownField, SourceRef, Still, StillShape};
 use beryl_core::time::Rational;
 use beryl_store::storages::Storage;
 use serde::Deserialize;
@@ -24,9 +24,8 @@ use super::streaming::stream;
 use crate::app::App;
 use crate::files::{file_ref, source_ref};
 use crate::outputs::reading_of;
-use crate::pictures::small_picture;
 use crate::reader::{thumbnail_moment, thumbnail_name};
-use crate::viewing::{Subject, Viewing, copy_name, view};
+use crate::viewing::{Subject, Viewing, copy_name};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -45,7 +44,7 @@ async fn thumbnail(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<
     let source = app.database.source(id).await?;
     let storage = app.database.storage(source.storage).await?;
     let moment = reading_of(&source).map_or(Rational::ZERO, thumbnail_moment);
-    let bytes = small_picture(&app, &source_ref(&storage, &source), &[moment], &thumbnail_name(id)).await?;
+    let bytes = app.pictures.small_picture(&source_ref(&storage, &source), &[moment], &thumbnail_name(id)).await?;
     Ok(picture(bytes))
 }
 
@@ -140,13 +139,13 @@ async fn source_viewing(
     Path(id): Path<Uuid>,
     Query(heard): Query<Heard>,
 ) -> Result<Json<Viewing>, ApiError> {
-    Ok(Json(view(&app, source_subject(&app, id, heard.sound).await?)))
+    Ok(Json(app.viewings.view(source_subject(&app, id, heard.sound).await?)))
 }
 
 /// From where a finished file can be played in the page.
 #[utoipa::path(post, path = "/api/runs/{id}/viewing", params(("id" = Uuid, Path)), responses((status = 200, body = Viewing)))]
 async fn run_viewing(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Viewing>, ApiError> {
-    Ok(Json(view(&app, run_subject(&app, id).await?)))
+    Ok(Json(app.viewings.view(run_subject(&app, id).await?)))
 }
 
 /// The viewing copy of a source, once it is made.
@@ -177,7 +176,7 @@ pub(super) fn cache_storage(app: &App) -> Storage {
     Storage {
         id: Uuid::nil(),
         name: "viewing copies".to_owned(),
-        root: app.cache.display().to_string(),
+        root: app.cache.folder().display().to_string(),
         is_retired: false,
         is_marked: false,
     }
@@ -187,8 +186,8 @@ pub(super) fn cache_storage(app: &App) -> Storage {
 pub(super) async fn still_bytes(app: &App, source: &SourceRef, wish: WishedStill, extension: &str) -> Result<Vec<u8>, ApiError> {
     let name: StoragePath = format!("still-{}.{extension}", Uuid::now_v7()).parse().unwrap_or_default();
     let WishedStill { at, width, field, shape, scope } = wish;
-    let output = FileRef::within(app.cache.display().to_string(), name.clone());
-    let file = Passing(app.cache.join(name.to_string()));
+    let output = app.cache.reference(name.clone());
+    let file = Passing(app.cache.file(&name));
     app.stills.write(&app.engine, source, Still { at, width, field, shape, scope, output }).await?;
     let bytes = tokio::fs::read(&file.0).await;
     Ok(bytes.map_err(|error| Problem::from_io("the picture could not be read", &error))?)

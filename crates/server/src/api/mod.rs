@@ -89,7 +89,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     router
         .route("/api/openapi.json", get(move || async move { axum::Json(description.as_ref().clone()) }))
         .fallback(page::serve)
-        .layer(from_fn_with_state(Arc::clone(&app), once::answer))
+        .layer(from_fn_with_state(app.database.clone(), once::answer))
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
         .layer(from_fn(guard::refusals_are_problems))
         .layer(CompressionLayer::new().quality(CompressionLevel::Fastest).compress_when(is_worth_compressing()))

@@ -22,7 +22,6 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::HousePart;
-use crate::house_presets;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -122,7 +121,7 @@ async fn try_preset(State(app): State<Arc<App>>, Json(tried): Json<TriedPreset>)
 async fn save_preset(State(app): State<Arc<App>>, Json(document): Json<Value>) -> Result<Json<PresetView>, ApiError> {
     let preset = own(document)?;
     let version = app.database.save_preset(&preset).await?;
-    house_presets::write(&app).await;
+    app.house_presets.write().await;
     app.hub.tell_house(HousePart::Presets);
     Ok(Json(view(preset, Some(version))))
 }
@@ -149,9 +148,9 @@ async fn change_preset(
     let preset = own(document)?;
     let version = app.database.change_preset(&id, &preset).await?;
     if preset.id != id {
-        house_presets::forget(&app, &id).await;
+        app.house_presets.forget(&id).await;
     }
-    house_presets::write(&app).await;
+    app.house_presets.write().await;
     app.hub.tell_house(HousePart::Presets);
     Ok(Json(view(preset, Some(version))))
 }
@@ -181,7 +180,7 @@ async fn remove_preset(State(app): State<Arc<App>>, Path(id): Path<String>) -> R
         return Err(ApiError::invalid(what, "it comes with the program"));
     }
     app.database.remove_preset(&id).await?;
-    house_presets::forget(&app, &id).await;
+    app.house_presets.forget(&id).await;
     app.hub.tell_house(HousePart::Presets);
     Ok(())
 }

@@ -13,7 +13,7 @@ use beryl_core::findings::Moment;
 use beryl_core::patch::Patch;
 use beryl_core::preset::PresetPatch;
 use beryl_core::problem::Problem;
-use beryl_core::protocol::{FileRef, ShownField, SourceRef, StillShape};
+use beryl_core::protocol::{ShownField, SourceRef, StillShape};
 use beryl_core::time::{FromFirst, OutputTime, Rational, Span};
 use beryl_core::units::{BitRate, ByteSize};
 use beryl_store::proofs::Proof;
@@ -30,7 +30,7 @@ use super::cells::{joined, wish};
 use super::media::{WishedStill, cache_storage, still_bytes};
 use super::streaming::stream;
 use crate::app::App;
-use crate::cache::{clear_proof, film_name, proof_name};
+use crate::cache::{film_name, proof_name};
 use crate::files::source_ref;
 use crate::outputs::reading_of;
 
@@ -291,7 +291,7 @@ async fn remove_proof(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resu
         return Err(ApiError::invalid("the proof could not be removed", "it is being made now"));
     }
     app.database.remove_proof(id).await?;
-    clear_proof(&app, &proof);
+    app.cache.clear_proof(&proof);
     app.hub.tell(crate::events::Change::Proof { source: proof.source, deliverable: proof.deliverable });
     Ok(())
 }
@@ -343,7 +343,7 @@ async fn still(
     let (width, _) = picture.shown_within(WIDEST_STILL);
     let (source, at, shape) = match wanted.side {
         Side::Made => {
-            let file = FileRef::within(app.cache.display().to_string(), proof_name(&proof));
+            let file = app.cache.reference(proof_name(&proof));
             (SourceRef::of(file), at, None)
         }
         Side::Source => {

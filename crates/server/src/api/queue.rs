@@ -19,7 +19,6 @@ use super::ApiError;
 use super::settings::withheld_days;
 use crate::app::App;
 use crate::publish::PublishError;
-use crate::scheduler::{act, discard, release};
 use crate::views::RunView;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -244,7 +243,7 @@ async fn act_on_runs(State(app): State<Arc<App>>, Json(request): Json<Request>) 
             return Err(ApiError::invalid("nothing was begun again", "the runs that are to be begun again must be named"));
         }
     };
-    Ok(Json(Acted { done: act(&app, &runs, event).await? }))
+    Ok(Json(Acted { done: app.scheduler.act(&runs, event).await? }))
 }
 
 /// Why a withheld file is good enough.
@@ -266,13 +265,13 @@ async fn release_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(wis
         return Err(ApiError::invalid("the file was not released", why));
     }
     let because = because.to_owned();
-    to_its_end(async move { release(&app, id, &because).await }).await
+    to_its_end(async move { app.scheduler.release(id, &because).await }).await
 }
 
 /// Removes a withheld file.
 #[utoipa::path(post, path = "/api/runs/{id}/discard", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn discard_run(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    to_its_end(async move { discard(&app, id).await }).await
+    to_its_end(async move { app.scheduler.discard(id).await }).await
 }
 
 /// Does what must not stay half done, although nobody may wait for it any more.
@@ -296,6 +295,6 @@ struct Move {
 #[utoipa::path(post, path = "/api/queue/order", request_body = Move, responses((status = 200, body = Acted)))]
 async fn move_runs(State(app): State<Arc<App>>, Json(request): Json<Move>) -> Result<Json<Acted>, ApiError> {
     let done = app.database.move_runs(&request.runs, request.before).await?;
-    app.tell_runs(&request.runs).await;
+    app.runs.tell_runs(&request.runs).await;
     Ok(Json(Acted { done }))
 }

@@ -210,7 +210,7 @@ async fn add_sources(
         rows.push((app.database.ensure_source(new.storage, &one.path, one.sequence).await?, one.folder.clone()));
     }
     let added = app.database.add_sheet_sources(id, &rows).await?;
-    app.unread.notify_one();
+    app.reader.unread.notify_one();
     app.hub.tell(Change::Sheet { id });
     Ok(Json(Added { added, found: found.len() }))
 }

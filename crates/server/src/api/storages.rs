@@ -26,8 +26,6 @@ use super::media::picture;
 use crate::app::App;
 use crate::events::HousePart;
 use crate::files::{Entry, file_ref, list, stamp_of};
-use crate::pictures::small_picture;
-use crate::storages;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -150,10 +148,10 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
         return Err(refused(why));
     }
     let storage = app.database.add_storage(name, text).await?;
-    if let Err(problem) = storages::mark(&app, &storage).await {
+    if let Err(problem) = app.storages.mark(&storage).await {
         tracing::info!(%problem, "a storage goes without a marker");
     }
-    storages::tell(&app).await?;
+    app.storages.tell().await?;
     app.hub.tell_house(HousePart::Storages);
     let all = app.database.storages().await?;
     let added = views(&app, &all).await.into_iter().find(|view| view.id == storage.id);
@@ -164,7 +162,7 @@ async fn add_storage(State(app): State<Arc<App>>, Json(new): Json<NewStorage>) -
 #[utoipa::path(delete, path = "/api/storages/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     app.database.remove_storage(id).await?;
-    storages::tell(&app).await?;
+    app.storages.tell().await?;
     app.hub.tell_house(HousePart::Storages);
     Ok(())
 }
@@ -185,8 +183,8 @@ async fn retire_storage(
 #[utoipa::path(post, path = "/api/storages/{id}/marker", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn mark_storage(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
     let storage = app.database.storage(id).await?;
-    storages::mark(&app, &storage).await?;
-    storages::tell(&app).await?;
+    app.storages.mark(&storage).await?;
+    app.storages.tell().await?;
     app.hub.tell_house(HousePart::Storages);
     Ok(())
 }
@@ -240,6 +238,6 @@ async fn entry_picture(
     let name: StoragePath = format!("peek-{}.jpg", Uuid::new_v5(&id, known_by.as_bytes())).parse()?;
     let source = SourceRef::of(file_ref(&storage, &path));
     // Beginnings are often black; what is shorter has none but its beginning.
-    let bytes = small_picture(&app, &source, &[Rational::whole(2), Rational::ZERO], &name).await?;
+    let bytes = app.pictures.small_picture(&source, &[Rational::whole(2), Rational::ZERO], &name).await?;
     Ok(picture(bytes))
 }

@@ -15,6 +15,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use beryl_core::path::StoragePath;
 use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::units::ByteSize;
+use beryl_store::Database;
 use beryl_store::storages::Storage;
 use beryl_store::uploads::Upload;
 use beryl_worker::{
@@ -33,6 +34,7 @@ use uuid::Uuid;
 
 use super::ApiError;
 use crate::app::App;
+use crate::door::Door;
 use crate::files::{last_change, open_storage, size_of, system_path};
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
@@ -322,17 +324,17 @@ async fn upload_state(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Resu
 async fn end_upload(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Response, ApiError> {
     let _turn = app.uploads.lock(id).await;
     let upload = app.database.upload(id).await?;
-    remove(&app, &upload).await?;
+    remove(&app.database, &app.door, &upload).await?;
     Ok((StatusCode::NO_CONTENT, tus_headers(&[])).into_response())
 }
 
-async fn remove(app: &App, upload: &Upload) -> Result<(), ApiError> {
-    let storage = app.database.storage(upload.storage).await?;
+async fn remove(database: &Database, door: &Door, upload: &Upload) -> Result<(), ApiError> {
+    let storage = database.storage(upload.storage).await?;
     let temporary = temporary_name(&upload.wanted, &upload.id)?;
     let root = PathBuf::from(storage.root);
     let folder = root.clone();
-    app.door.work(&root, move || remove_temporary(&folder, &temporary)).await?;
-    app.database.remove_upload(upload.id).await?;
+    door.work(&root, move || remove_temporary(&folder, &temporary)).await?;
+    database.remove_upload(upload.id).await?;
     Ok(())
 }
 
@@ -340,23 +342,23 @@ async fn remove(app: &App, upload: &Upload) -> Result<(), ApiError> {
 const ABANDONED: u32 = 7;
 
 /// Clears away what never came to its end and of which nothing has come for long.
-pub(crate) async fn clear_abandoned(app: &App) {
-    let old = app.database.abandoned_uploads(ABANDONED).await.unwrap_or_default();
+pub(crate) async fn clear_abandoned(database: &Database, door: &Door) {
+    let old = database.abandoned_uploads(ABANDONED).await.unwrap_or_default();
     for upload in old {
-        match is_still_coming(app, &upload).await {
+        match is_still_coming(database, door, &upload).await {
             Ok(true) => {}
-            Ok(false) if remove(app, &upload).await.is_ok() => {}
+            Ok(false) if remove(database, door, &upload).await.is_ok() => {}
             Ok(false) | Err(_) => tracing::info!(upload = %upload.id, "an abandoned upload could not be cleared away now"),
         }
     }
 }
 
 /// Whether a byte of it has come lately.
-async fn is_still_coming(app: &App, upload: &Upload) -> Result<bool, ApiError> {
-    let storage = app.database.storage(upload.storage).await?;
+async fn is_still_coming(database: &Database, door: &Door, upload: &Upload) -> Result<bool, ApiError> {
+    let storage = database.storage(upload.storage).await?;
     let temporary = temporary_name(&upload.wanted, &upload.id)?;
     let root = PathBuf::from(&storage.root);
-    let last = app.door.work(&root, move || Ok(last_change(&storage, &temporary)));
+    let last = door.work(&root, move || Ok(last_change(&storage, &temporary)));
     let abandoned = Duration::from_secs(u64::from(ABANDONED) * 86_400);
     Ok(last.await?.and_then(|last| last.elapsed().ok()).is_some_and(|silence| silence < abandoned))
 }

@@ -20,7 +20,7 @@ use uuid::Uuid;
 use super::ApiError;
 use crate::app::App;
 use crate::events::Change;
-use crate::watching::{found_in_state, start, unknown_files};
+use crate::watching::found_in_state;
 
 pub(super) fn calls() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -119,7 +119,7 @@ async fn watch_folders(State(app): State<Arc<App>>) -> Result<Json<Vec<WatchFold
 
 fn view(app: &App, folder: WatchFolder, stages: Vec<WatchStage>) -> WatchFolderView {
     WatchFolderView {
-        problem: app.watching.problem(folder.id),
+        problem: app.watching.channels.problem(folder.id),
         id: folder.id,
         name: folder.name,
         storage: folder.storage,
@@ -216,7 +216,7 @@ async fn change_watch_folder(
     }
     app.database.save_watch_folder(&folder).await?;
     if folder.is_on {
-        start(&app, folder);
+        app.watching.start(folder);
     }
     app.hub.tell(Change::Watch { id });
     Ok(())
@@ -225,7 +225,7 @@ async fn change_watch_folder(
 /// Removes a watch folder; files, outputs and runs stay, and it can be restored.
 #[utoipa::path(delete, path = "/api/watch/{id}", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn remove_watch_folder(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    app.watching.stop(id);
+    app.watching.channels.stop(id);
     app.database.set_watch_folder_removed(id, true).await?;
     app.hub.tell(Change::Watch { id });
     Ok(())
@@ -252,7 +252,7 @@ struct Inside {
 #[utoipa::path(get, path = "/api/watch/{id}/inside", params(("id" = Uuid, Path)), responses((status = 200, body = Inside)))]
 async fn inside(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<Json<Inside>, ApiError> {
     let folder = app.database.watch_folder(id).await?;
-    let found = unknown_files(&app, &folder).await?;
+    let found = app.watching.unknown_files(&folder).await?;
     Ok(Json(Inside { files: found.len(), bytes: found.iter().map(|file| file.stamp.size.0).sum() }))
 }
 
@@ -280,7 +280,7 @@ async fn switch_on(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(how):
     if folder.is_on {
         return Ok(());
     }
-    let found = unknown_files(&app, &folder).await?;
+    let found = app.watching.unknown_files(&folder).await?;
     match how.present {
         None if !found.is_empty() => {
             let count = if found.len() == 1 { "one file is".to_owned() } else { format!("{} files are", found.len()) };
@@ -294,7 +294,7 @@ async fn switch_on(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(how):
         Some(Present::Take) | None => {}
     }
     app.database.switch_watch_folder(id, true).await?;
-    start(&app, WatchFolder { is_on: true, ..folder });
+    app.watching.start(WatchFolder { is_on: true, ..folder });
     app.hub.tell(Change::Watch { id });
     Ok(())
 }
@@ -302,7 +302,7 @@ async fn switch_on(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(how):
 /// Stops watching a folder; what is at work goes on.
 #[utoipa::path(post, path = "/api/watch/{id}/off", params(("id" = Uuid, Path)), responses((status = 200)))]
 async fn switch_off(State(app): State<Arc<App>>, Path(id): Path<Uuid>) -> Result<(), ApiError> {
-    app.watching.stop(id);
+    app.watching.channels.stop(id);
     app.database.switch_watch_folder(id, false).await?;
     app.hub.tell(Change::Watch { id });
     Ok(())
@@ -351,7 +351,7 @@ async fn take_files(State(app): State<Arc<App>>, Path(id): Path<Uuid>, Json(take
     }
     app.database.save_watch_files(id, &files).await?;
     // The task knows the files as they were: it begins anew with what is kept.
-    start(&app, folder);
+    app.watching.start(folder);
     app.hub.tell(Change::Watch { id });
     Ok(())
 }

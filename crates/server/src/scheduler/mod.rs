@@ -15,22 +15,21 @@ use beryl_core::problem::{Problem, ProblemKind};
 use beryl_core::protocol::{Asset, Command, EncodeRun, Event, FileRef, Job, RunNews};
 use beryl_store::runs::{Claimed, Lease};
 use beryl_store::storages::Storage;
-use beryl_store::{StoreError, patiently};
-use beryl_worker::{candidates, endings, open_folder, remove_temporary, temporary_names};
+use beryl_store::{Database, StoreError, patiently};
+use beryl_worker::{Engine, candidates, endings, open_folder, remove_temporary, temporary_names};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 use uuid::Uuid;
 
-use crate::app::{App, ending};
-use crate::assets::assets_for;
-use crate::events::Change;
+use crate::app::{RunTeller, ending};
+use crate::assets::Assets;
+use crate::door::Door;
+use crate::events::{Change, Hub};
 use crate::files::{file_ref, size_of, source_ref};
-use crate::publish::{put_away, skipped};
+use crate::publish::{Publisher, skipped};
 
-use conclude::{conclude, fail, keep_end};
-use leases::{Suspects, recover, renew};
+use leases::Suspects;
 
-pub(crate) use conclude::{discard, release};
 pub(crate) use slots::{MOST_SLOTS, SLOTS_SETTING, Slots};
 
 /// How long a claim holds without being renewed.
@@ -44,46 +43,308 @@ const LOOK_EVERY: Duration = Duration::from_secs(5);
 /// How often a run's progress is kept.
 const KEEP_EVERY: Duration = Duration::from_secs(2);
 
-/// Claims and works off runs until the server ends.
-pub(crate) async fn run(app: Arc<App>, mut stopped: watch::Receiver<bool>) {
-    let mut suspects = Suspects::default();
-    recover(&app, &mut suspects).await;
-    app.slots.set_count(kept_slots(&app).await);
-    let renewing = tokio::spawn(renew(Arc::clone(&app), stopped.clone()));
-    let mut jobs = JoinSet::new();
-    let mut looked_for_lost = tokio::time::Instant::now();
-    while !*stopped.borrow() {
-        while jobs.try_join_next().is_some() {}
-        if looked_for_lost.elapsed() > LEASE {
-            looked_for_lost = tokio::time::Instant::now();
-            recover(&app, &mut suspects).await;
-        }
-        if jobs.len() < app.slots.count() {
-            match app.database.claim(&app.slots.owner, LEASE).await {
-                Ok(claimed) if !claimed.is_empty() => {
-                    // Renewed from the first moment on, whatever preparing them takes.
-                    app.slots.hold(claimed.iter().map(|one| one.lease));
-                    let (app, stopped) = (Arc::clone(&app), stopped.clone());
-                    jobs.spawn(async move { work(&app, claimed, stopped).await });
-                    continue;
-                }
-                Ok(_) => {}
-                Err(error) => tracing::warn!(%error, "no work could be claimed now"),
-            }
-        }
-        tokio::select! {
-            () = app.slots.called() => {}
-            () = tokio::time::sleep(LOOK_EVERY) => {}
-            Some(_) = jobs.join_next() => {}
-            () = ending(&mut stopped) => break,
-        }
-    }
-    while jobs.join_next().await.is_some() {}
-    renewing.abort();
+/// Works off runs.
+#[derive(Debug, Clone)]
+pub(crate) struct Scheduler {
+    pub(crate) database: Database,
+    pub(crate) engine: Engine,
+    pub(crate) door: Arc<Door>,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) slots: Arc<Slots>,
+    pub(crate) assets: Assets,
+    pub(crate) publisher: Publisher,
+    pub(crate) runs: RunTeller,
 }
 
-async fn kept_slots(app: &App) -> usize {
-    app.database.setting::<usize>(SLOTS_SETTING).await.ok().flatten().unwrap_or_else(slots::usual)
+impl Scheduler {
+    /// Claims and works off runs until the server ends.
+    pub(crate) async fn run(self, mut stopped: watch::Receiver<bool>) {
+        let mut suspects = Suspects::default();
+        self.recover(&mut suspects).await;
+        self.slots.set_count(self.kept_slots().await);
+        let renewing = tokio::spawn(self.clone().renew(stopped.clone()));
+        let mut jobs = JoinSet::new();
+        let mut looked_for_lost = tokio::time::Instant::now();
+        while !*stopped.borrow() {
+            while jobs.try_join_next().is_some() {}
+            if looked_for_lost.elapsed() > LEASE {
+                looked_for_lost = tokio::time::Instant::now();
+                self.recover(&mut suspects).await;
+            }
+            if jobs.len() < self.slots.count() {
+                match self.database.claim(&self.slots.owner, LEASE).await {
+                    Ok(claimed) if !claimed.is_empty() => {
+                        // Renewed from the first moment on, whatever preparing them takes.
+                        self.slots.hold(claimed.iter().map(|one| one.lease));
+                        let (own, stopped) = (self.clone(), stopped.clone());
+                        jobs.spawn(async move { own.work(claimed, stopped).await });
+                        continue;
+                    }
+                    Ok(_) => {}
+                    Err(error) => tracing::warn!(%error, "no work could be claimed now"),
+                }
+            }
+            tokio::select! {
+                () = self.slots.called() => {}
+                () = tokio::time::sleep(LOOK_EVERY) => {}
+                Some(_) = jobs.join_next() => {}
+                () = ending(&mut stopped) => break,
+            }
+        }
+        while jobs.join_next().await.is_some() {}
+        renewing.abort();
+    }
+
+    async fn kept_slots(&self) -> usize {
+        self.database.setting::<usize>(SLOTS_SETTING).await.ok().flatten().unwrap_or_else(slots::usual)
+    }
+
+    /// Works off runs of one source in one engine.
+    async fn work(&self, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) {
+        let ids: Vec<Uuid> = claimed.iter().map(|one| one.run.id).collect();
+        let leases: Vec<Lease> = claimed.iter().map(|one| one.lease).collect();
+        self.runs.tell_runs(&ids).await;
+        let mut underway = Vec::new();
+        for one in claimed {
+            let one = Arc::new(one);
+            match self.prepare(&one).await {
+                Ok(ready) => underway.push(ready),
+                // A database or a share that is away comes back.
+                Err(problem) => self.fail(&one, &problem, problem.kind.worth_retrying()).await,
+            }
+        }
+        self.runs.tell_runs(&ids).await;
+        if let Some(first) = underway.first() {
+            let started = match self.job(first.claimed.run.source, &underway).await {
+                Ok(job) => self.engine.start(&job).await,
+                Err(problem) => Err(problem),
+            };
+            match started {
+                Ok(running) => self.follow(running, underway, stopped).await,
+                Err(problem) => {
+                    for one in &underway {
+                        self.fail(&one.claimed, &problem, problem.kind.worth_retrying()).await;
+                    }
+                    self.runs.tell_runs(&ids).await;
+                }
+            }
+        }
+        for lease in leases {
+            self.slots.forget(lease);
+        }
+        self.slots.wake();
+    }
+
+    async fn job(&self, source: Uuid, underway: &[Underway]) -> Result<Job, Problem> {
+        let source = asked(|| self.database.source(source)).await?;
+        let storage = asked(|| self.database.storage(source.storage)).await?;
+        let runs = underway.iter().map(|one| EncodeRun {
+            id: one.claimed.run.id,
+            plan: one.claimed.plan.clone(),
+            outputs: one.outputs(),
+            assets: one.assets.clone(),
+        });
+        Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect(), share: self.slots.share() })
+    }
+
+    /// Makes the folder, and notes the temporary names before anything is written under them.
+    async fn prepare(&self, claimed: &Arc<Claimed>) -> Result<Underway, Problem> {
+        let storage = asked(|| self.database.storage(claimed.run.storage)).await?;
+        let root = PathBuf::from(&storage.root);
+        let (folder, parent) = (root.clone(), claimed.run.stem.parent());
+        self.door.work(&root, move || open_folder(&folder, &parent).map(|_| ())).await?;
+        let endings = endings(&claimed.plan);
+        if claimed.run.clash == ClashRule::Skip {
+            for target in candidates(&claimed.run.stem, &endings, 1)? {
+                let (folder, path) = (root.clone(), target.clone());
+                if self.door.work(&root, move || size_of(&folder, &path)).await?.is_some() {
+                    return Err(skipped(&target));
+                }
+            }
+        }
+        let assets = self.assets.assets_for(claimed.plan.steps()).await?;
+        let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
+        let temporaries = temporary_names(&claimed.run.stem, &id, endings.len())?;
+        asked(|| self.database.set_temporaries(claimed.lease, &temporaries)).await?;
+        Ok(Underway {
+            claimed: Arc::clone(claimed),
+            storage,
+            root,
+            temporaries,
+            assets,
+            ended: false,
+            kept: tokio::time::Instant::now(),
+            keeping: Arc::default(),
+        })
+    }
+
+    /// Follows an engine. Nothing here waits for the database or for a file system: what has to is done beside it.
+    async fn follow(
+        &self,
+        mut running: beryl_worker::RunningJob,
+        mut underway: Vec<Underway>,
+        mut stopped: watch::Receiver<bool>,
+    ) {
+        let control = running.control();
+        self.slots.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
+        let mut look = tokio::time::interval(LOOK_EVERY);
+        let mut paused = false;
+        let mut ends = JoinSet::new();
+        loop {
+            tokio::select! {
+                event = running.next() => match event {
+                    Some(event) => self.take(&mut underway, &mut ends, event),
+                    None => break,
+                },
+                _ = look.tick() => {
+                    let now_paused = control.is_paused();
+                    if paused || now_paused {
+                        running.has_moved();
+                    }
+                    paused = now_paused;
+                }
+                () = ending(&mut stopped) => {
+                    // Dropping the job ends its engine; what it made is taken up at the next start.
+                    drop(running);
+                    for one in underway.iter().filter(|one| !one.ended) {
+                        // What stays is put away when its run is taken up again.
+                        let (root, files) = (one.root.clone(), one.temporaries.clone());
+                        let putting_away = move || files.iter().try_for_each(|file| remove_temporary(&root, file));
+                        drop(self.door.work(&one.root, putting_away).await);
+                    }
+                    ends.abort_all();
+                    break;
+                }
+            }
+        }
+        self.slots.jobs().retain(|_, of| !of.is_same_job(&control));
+        while ends.join_next().await.is_some() {}
+    }
+
+    fn take(&self, underway: &mut [Underway], ends: &mut JoinSet<()>, event: Event) {
+        match event {
+            Event::Run { id, news } => {
+                if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id) {
+                    self.take_news(one, ends, news);
+                }
+            }
+            Event::Failed { problem } => {
+                let again = matches!(problem.kind, ProblemKind::EngineLost | ProblemKind::OutOfMemory);
+                for one in underway.iter_mut().filter(|one| !one.ended) {
+                    one.ended = true;
+                    let (own, claimed, problem) = (self.clone(), Arc::clone(&one.claimed), problem.clone());
+                    let (root, files) = (one.root.clone(), one.temporaries.clone());
+                    ends.spawn(async move {
+                        drop(own.publisher.put_away(&root, &files).await);
+                        own.fail(&claimed, &problem, again).await;
+                        own.slots.forget(claimed.lease);
+                        own.runs.tell_run(claimed.run.id).await;
+                    });
+                }
+            }
+            Event::Ended { cpu_seconds, .. } => {
+                let runs: Vec<Uuid> = underway.iter().map(|one| one.claimed.run.id).collect();
+                let own = self.clone();
+                ends.spawn(async move {
+                    if let Err(error) = own.database.save_cpu_seconds(&runs, cpu_seconds).await {
+                        tracing::debug!(%error, "processor time was not kept");
+                    }
+                });
+            }
+            Event::Answer(_) => {}
+        }
+    }
+
+    fn take_news(&self, one: &mut Underway, ends: &mut JoinSet<()>, news: RunNews) {
+        let id = one.claimed.run.id;
+        match news {
+            RunNews::Progress { progress } => {
+                self.hub.tell(Change::Progress { id, progress });
+                if one.kept.elapsed() > KEEP_EVERY && !one.keeping.swap(true, Ordering::Relaxed) {
+                    one.kept = tokio::time::Instant::now();
+                    let (own, keeping) = (self.clone(), Arc::clone(&one.keeping));
+                    tokio::spawn(async move {
+                        if let Err(error) = own.database.save_progress(id, &progress).await {
+                            tracing::debug!(%error, "progress was not kept");
+                        }
+                        keeping.store(false, Ordering::Relaxed);
+                    });
+                }
+            }
+            RunNews::Written { measured } => {
+                one.ended = true;
+                let (own, claimed) = (self.clone(), Arc::clone(&one.claimed));
+                let (root, files) = (one.root.clone(), one.temporaries.clone());
+                ends.spawn(async move {
+                    own.conclude(&claimed, root, files, &measured).await;
+                    own.slots.forget(claimed.lease);
+                    own.runs.tell_run(id).await;
+                });
+            }
+            RunNews::Failed { problem } if !one.ended => {
+                one.ended = true;
+                let (own, lease) = (self.clone(), one.claimed.lease);
+                let (root, files) = (one.root.clone(), one.temporaries.clone());
+                ends.spawn(async move {
+                    // The engine cannot remove them where its source lies beside them.
+                    drop(own.publisher.put_away(&root, &files).await);
+                    own.keep_end(lease, Err(problem.into())).await;
+                    own.slots.forget(lease);
+                    own.runs.tell_run(id).await;
+                });
+            }
+            RunNews::Reading | RunNews::Failed { .. } => {}
+        }
+    }
+
+    /// What a person asks of runs. Answers in how many it could happen; the others were in another state.
+    ///
+    /// # Errors
+    /// [`StoreError`] where the database does not answer.
+    pub(crate) async fn act(&self, runs: &[Uuid], event: RunEvent) -> Result<usize, StoreError> {
+        let (at_work, others): (Vec<Uuid>, Vec<Uuid>) = runs.iter().partition(|run| !self.slots.together_with(**run).is_empty());
+        let mut done = 0;
+        let mut told = Vec::new();
+        for run in at_work {
+            match self.act_at_work(run, event).await {
+                Ok(changed) => {
+                    done += 1;
+                    told.extend(changed);
+                }
+                Err(StoreError::Changed) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        // No engine is there: a waiting run is held, a held one waits again.
+        let event = if event == RunEvent::Resume { RunEvent::Requeue } else { event };
+        let changed = self.database.change_many(&others, event).await?;
+        done += changed.len();
+        told.extend(changed);
+        self.slots.wake();
+        self.runs.tell_runs(&told).await;
+        Ok(done)
+    }
+
+    /// The same of one run that an engine works on. Answers the runs that are in another state now.
+    async fn act_at_work(&self, id: Uuid, event: RunEvent) -> Result<Vec<Uuid>, StoreError> {
+        match event {
+            RunEvent::Pause | RunEvent::Resume => {
+                // Runs that share a decode stand still together.
+                let group = self.slots.together_with(id);
+                self.slots.say(id, if event == RunEvent::Pause { Command::Pause } else { Command::Resume });
+                for member in &group {
+                    match self.database.change(*member, event).await {
+                        Ok(_) | Err(StoreError::Changed) => {}
+                        Err(error) => return Err(error),
+                    }
+                }
+                Ok(group)
+            }
+            // The engine puts its file away and answers; the run's end is kept then.
+            RunEvent::Cancel if self.slots.say(id, Command::CancelRun { id }) => Ok(Vec::new()),
+            other => self.database.change(id, other).await.map(|_| vec![id]),
+        }
+    }
 }
 
 /// A run on its way, with the place of its file.
@@ -108,255 +369,8 @@ impl Underway {
     }
 }
 
-/// Works off runs of one source in one engine.
-async fn work(app: &Arc<App>, claimed: Vec<Claimed>, stopped: watch::Receiver<bool>) {
-    let ids: Vec<Uuid> = claimed.iter().map(|one| one.run.id).collect();
-    let leases: Vec<Lease> = claimed.iter().map(|one| one.lease).collect();
-    app.tell_runs(&ids).await;
-    let mut underway = Vec::new();
-    for one in claimed {
-        let one = Arc::new(one);
-        match prepare(app, &one).await {
-            Ok(ready) => underway.push(ready),
-            // A database or a share that is away comes back.
-            Err(problem) => fail(app, &one, &problem, problem.kind.worth_retrying()).await,
-        }
-    }
-    app.tell_runs(&ids).await;
-    if let Some(first) = underway.first() {
-        let started = match job(app, first.claimed.run.source, &underway).await {
-            Ok(job) => app.engine.start(&job).await,
-            Err(problem) => Err(problem),
-        };
-        match started {
-            Ok(running) => follow(app, running, underway, stopped).await,
-            Err(problem) => {
-                for one in &underway {
-                    fail(app, &one.claimed, &problem, problem.kind.worth_retrying()).await;
-                }
-                app.tell_runs(&ids).await;
-            }
-        }
-    }
-    for lease in leases {
-        app.slots.forget(lease);
-    }
-    app.slots.wake();
-}
-
-async fn job(app: &App, source: Uuid, underway: &[Underway]) -> Result<Job, Problem> {
-    let source = asked(|| app.database.source(source)).await?;
-    let storage = asked(|| app.database.storage(source.storage)).await?;
-    let runs = underway.iter().map(|one| EncodeRun {
-        id: one.claimed.run.id,
-        plan: one.claimed.plan.clone(),
-        outputs: one.outputs(),
-        assets: one.assets.clone(),
-    });
-    Ok(Job::Encode { source: source_ref(&storage, &source), runs: runs.collect(), share: app.slots.share() })
-}
-
 /// What the database says, however long it is away.
 async fn asked<T, F: Future<Output = Result<T, StoreError>>>(call: impl FnMut() -> F) -> Result<T, Problem> {
     let failed = |error: StoreError| Problem::new(ProblemKind::EngineLost, "the run could not be prepared", error.to_string());
     patiently(PATIENCE, call).await.map_err(failed)
-}
-
-/// Makes the folder, and notes the temporary names before anything is written under them.
-async fn prepare(app: &App, claimed: &Arc<Claimed>) -> Result<Underway, Problem> {
-    let storage = asked(|| app.database.storage(claimed.run.storage)).await?;
-    let root = PathBuf::from(&storage.root);
-    let (folder, parent) = (root.clone(), claimed.run.stem.parent());
-    app.door.work(&root, move || open_folder(&folder, &parent).map(|_| ())).await?;
-    let endings = endings(&claimed.plan);
-    if claimed.run.clash == ClashRule::Skip {
-        for target in candidates(&claimed.run.stem, &endings, 1)? {
-            let (folder, path) = (root.clone(), target.clone());
-            if app.door.work(&root, move || size_of(&folder, &path)).await?.is_some() {
-                return Err(skipped(&target));
-            }
-        }
-    }
-    let assets = assets_for(app, claimed.plan.steps()).await?;
-    let id = format!("{}-{}", claimed.run.id, claimed.lease.epoch);
-    let temporaries = temporary_names(&claimed.run.stem, &id, endings.len())?;
-    asked(|| app.database.set_temporaries(claimed.lease, &temporaries)).await?;
-    Ok(Underway {
-        claimed: Arc::clone(claimed),
-        storage,
-        root,
-        temporaries,
-        assets,
-        ended: false,
-        kept: tokio::time::Instant::now(),
-        keeping: Arc::default(),
-    })
-}
-
-/// Follows an engine. Nothing here waits for the database or for a file system: what has to is done beside it.
-async fn follow(
-    app: &Arc<App>,
-    mut running: beryl_worker::RunningJob,
-    mut underway: Vec<Underway>,
-    mut stopped: watch::Receiver<bool>,
-) {
-    let control = running.control();
-    app.slots.jobs().extend(underway.iter().map(|one| (one.claimed.run.id, control.clone())));
-    let mut look = tokio::time::interval(LOOK_EVERY);
-    let mut paused = false;
-    let mut ends = JoinSet::new();
-    loop {
-        tokio::select! {
-            event = running.next() => match event {
-                Some(event) => take(app, &mut underway, &mut ends, event),
-                None => break,
-            },
-            _ = look.tick() => {
-                let now_paused = control.is_paused();
-                if paused || now_paused {
-                    running.has_moved();
-                }
-                paused = now_paused;
-            }
-            () = ending(&mut stopped) => {
-                // Dropping the job ends its engine; what it made is taken up at the next start.
-                drop(running);
-                for one in underway.iter().filter(|one| !one.ended) {
-                    // What stays is put away when its run is taken up again.
-                    let (root, files) = (one.root.clone(), one.temporaries.clone());
-                    let putting_away = move || files.iter().try_for_each(|file| remove_temporary(&root, file));
-                    drop(app.door.work(&one.root, putting_away).await);
-                }
-                ends.abort_all();
-                break;
-            }
-        }
-    }
-    app.slots.jobs().retain(|_, of| !of.is_same_job(&control));
-    while ends.join_next().await.is_some() {}
-}
-
-fn take(app: &Arc<App>, underway: &mut [Underway], ends: &mut JoinSet<()>, event: Event) {
-    match event {
-        Event::Run { id, news } => {
-            if let Some(one) = underway.iter_mut().find(|one| one.claimed.run.id == id) {
-                take_news(app, one, ends, news);
-            }
-        }
-        Event::Failed { problem } => {
-            let again = matches!(problem.kind, ProblemKind::EngineLost | ProblemKind::OutOfMemory);
-            for one in underway.iter_mut().filter(|one| !one.ended) {
-                one.ended = true;
-                let (app, claimed, problem) = (Arc::clone(app), Arc::clone(&one.claimed), problem.clone());
-                let (root, files) = (one.root.clone(), one.temporaries.clone());
-                ends.spawn(async move {
-                    drop(put_away(&app, &root, &files).await);
-                    fail(&app, &claimed, &problem, again).await;
-                    app.slots.forget(claimed.lease);
-                    app.tell_run(claimed.run.id).await;
-                });
-            }
-        }
-        Event::Ended { cpu_seconds, .. } => {
-            let runs: Vec<Uuid> = underway.iter().map(|one| one.claimed.run.id).collect();
-            let app = Arc::clone(app);
-            ends.spawn(async move {
-                if let Err(error) = app.database.save_cpu_seconds(&runs, cpu_seconds).await {
-                    tracing::debug!(%error, "processor time was not kept");
-                }
-            });
-        }
-        Event::Answer(_) => {}
-    }
-}
-
-fn take_news(app: &Arc<App>, one: &mut Underway, ends: &mut JoinSet<()>, news: RunNews) {
-    let id = one.claimed.run.id;
-    match news {
-        RunNews::Progress { progress } => {
-            app.hub.tell(Change::Progress { id, progress });
-            if one.kept.elapsed() > KEEP_EVERY && !one.keeping.swap(true, Ordering::Relaxed) {
-                one.kept = tokio::time::Instant::now();
-                let (app, keeping) = (Arc::clone(app), Arc::clone(&one.keeping));
-                tokio::spawn(async move {
-                    if let Err(error) = app.database.save_progress(id, &progress).await {
-                        tracing::debug!(%error, "progress was not kept");
-                    }
-                    keeping.store(false, Ordering::Relaxed);
-                });
-            }
-        }
-        RunNews::Written { measured } => {
-            one.ended = true;
-            let (app, claimed) = (Arc::clone(app), Arc::clone(&one.claimed));
-            let (root, files) = (one.root.clone(), one.temporaries.clone());
-            ends.spawn(async move {
-                conclude(&app, &claimed, root, files, &measured).await;
-                app.slots.forget(claimed.lease);
-                app.tell_run(id).await;
-            });
-        }
-        RunNews::Failed { problem } if !one.ended => {
-            one.ended = true;
-            let (app, lease) = (Arc::clone(app), one.claimed.lease);
-            let (root, files) = (one.root.clone(), one.temporaries.clone());
-            ends.spawn(async move {
-                // The engine cannot remove them where its source lies beside them.
-                drop(put_away(&app, &root, &files).await);
-                keep_end(&app, lease, Err(problem.into())).await;
-                app.slots.forget(lease);
-                app.tell_run(id).await;
-            });
-        }
-        RunNews::Reading | RunNews::Failed { .. } => {}
-    }
-}
-
-/// What a person asks of runs. Answers in how many it could happen; the others were in another state.
-///
-/// # Errors
-/// [`StoreError`] where the database does not answer.
-pub(crate) async fn act(app: &App, runs: &[Uuid], event: RunEvent) -> Result<usize, StoreError> {
-    let (at_work, others): (Vec<Uuid>, Vec<Uuid>) = runs.iter().partition(|run| !app.slots.together_with(**run).is_empty());
-    let mut done = 0;
-    let mut told = Vec::new();
-    for run in at_work {
-        match act_at_work(app, run, event).await {
-            Ok(changed) => {
-                done += 1;
-                told.extend(changed);
-            }
-            Err(StoreError::Changed) => {}
-            Err(error) => return Err(error),
-        }
-    }
-    // No engine is there: a waiting run is held, a held one waits again.
-    let event = if event == RunEvent::Resume { RunEvent::Requeue } else { event };
-    let changed = app.database.change_many(&others, event).await?;
-    done += changed.len();
-    told.extend(changed);
-    app.slots.wake();
-    app.tell_runs(&told).await;
-    Ok(done)
-}
-
-/// The same of one run that an engine works on. Answers the runs that are in another state now.
-async fn act_at_work(app: &App, id: Uuid, event: RunEvent) -> Result<Vec<Uuid>, StoreError> {
-    match event {
-        RunEvent::Pause | RunEvent::Resume => {
-            // Runs that share a decode stand still together.
-            let group = app.slots.together_with(id);
-            app.slots.say(id, if event == RunEvent::Pause { Command::Pause } else { Command::Resume });
-            for member in &group {
-                match app.database.change(*member, event).await {
-                    Ok(_) | Err(StoreError::Changed) => {}
-                    Err(error) => return Err(error),
-                }
-            }
-            Ok(group)
-        }
-        // The engine puts its file away and answers; the run's end is kept then.
-        RunEvent::Cancel if app.slots.say(id, Command::CancelRun { id }) => Ok(Vec::new()),
-        other => app.database.change(id, other).await.map(|_| vec![id]),
-    }
 }

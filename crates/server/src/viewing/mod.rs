@@ -13,17 +13,17 @@ use beryl_core::path::StoragePath;
 use beryl_core::plan::plan;
 use beryl_core::preset::{PresetPatch, viewing_preset};
 use beryl_core::problem::{Problem, ProblemKind};
-use beryl_core::protocol::{EncodeRun, Event, FileRef, Job, RunNews, SourceRef};
+use beryl_core::protocol::{EncodeRun, Event, Job, RunNews, SourceRef};
 use beryl_core::reading::Reading;
 use beryl_core::sound::track::{TrackSource, TrackWish};
-use beryl_worker::{remove_temporary, replace};
+use beryl_worker::{Engine, remove_temporary, replace};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::app::App;
-use crate::cache::temporary_in_cache;
-use crate::events::Change;
+use crate::cache::{Cache, temporary_in_cache};
+use crate::events::{Change, Hub};
+use crate::scheduler::Slots;
 
 pub(crate) use copies::Copies;
 use copies::Making;
@@ -77,90 +77,102 @@ pub(crate) fn copy_name(id: Uuid, facts: &Facts, heard: Option<u32>) -> StorageP
     format!("viewing-{id}-{}{heard}.mp4", facts.size.0).parse().unwrap_or_default()
 }
 
-/// Answers from where the subject plays, and begins to make a copy where there must be one.
-pub(crate) fn view(app: &Arc<App>, subject: Subject) -> Viewing {
-    // Browsers play the first stream of sound and offer no other.
-    if subject.heard.is_none() && subject.source.sequence.is_none() && plays_in_browsers(&subject.reading.facts) {
-        return Viewing::Ready { url: subject.direct, is_copy: false };
-    }
-    let name = copy_name(subject.id, &subject.reading.facts, subject.heard);
-    if app.cache.join(name.to_string()).is_file() {
-        return Viewing::Ready { url: subject.copy, is_copy: true };
-    }
-    match app.viewings.making().entry(name.clone()) {
-        Entry::Occupied(entry) => {
-            return match entry.get().clone() {
-                Making::Underway(fraction) => Viewing::Making { fraction },
-                // Asked for again, it is tried again.
-                Making::Failed(problem) => {
-                    entry.remove();
-                    Viewing::Failed { problem }
-                }
-            };
-        }
-        Entry::Vacant(entry) => {
-            entry.insert(Making::Underway(0.0));
-        }
-    }
-    let app = Arc::clone(app);
-    tokio::spawn(async move {
-        let outcome = make(&app, &subject, &name).await;
-        match outcome {
-            Ok(()) => {
-                app.viewings.making().remove(&name);
-                let cache = app.cache.clone();
-                drop(tokio::task::spawn_blocking(move || clear_old(&cache, MOST_BYTES)).await);
-            }
-            Err(problem) => {
-                app.viewings.making().insert(name, Making::Failed(problem));
-            }
-        }
-        app.hub.tell(Change::Viewing { id: subject.id });
-    });
-    Viewing::Making { fraction: 0.0 }
+/// Makes viewing copies.
+#[derive(Debug, Clone)]
+pub(crate) struct Viewings {
+    pub(crate) engine: Engine,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) slots: Arc<Slots>,
+    pub(crate) cache: Cache,
+    pub(crate) copies: Arc<Copies>,
 }
 
-async fn make(app: &App, subject: &Subject, name: &StoragePath) -> Result<(), Problem> {
-    let what = || format!("{} could not be made playable here", subject.source.file.path.name());
-    let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
-    let _turn = app.viewings.turn().await.ok_or_else(|| lost("the server is ending"))?;
-    let mut preset = viewing_preset(subject.reading.facts.picture().is_some());
-    if let Some((stream, sound)) = subject.heard.zip(preset.sound.as_mut()) {
-        sound.tracks = vec![TrackWish::of(TrackSource::all_of(stream))];
-    }
-    let plan = plan(&subject.reading, &preset, &PresetPatch::default())
-        .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
-    let id = Uuid::now_v7();
-    let temporary = temporary_in_cache(&id);
-    let output = FileRef::within(app.cache.display().to_string(), temporary.clone());
-    let job = Job::Encode {
-        source: subject.source.clone(),
-        runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], assets: Vec::new() }],
-        share: app.slots.share(),
-    };
-    let mut running = app.engine.start(&job).await?;
-    while let Some(event) = running.next().await {
-        match event {
-            Event::Run { news: RunNews::Progress { progress }, .. } => {
-                app.viewings.making().insert(name.clone(), Making::Underway(progress.fraction));
-                app.hub.tell(Change::Viewing { id: subject.id });
+impl Viewings {
+    /// Answers from where the subject plays, and begins to make a copy where there must be one.
+    pub(crate) fn view(&self, subject: Subject) -> Viewing {
+        // Browsers play the first stream of sound and offer no other.
+        if subject.heard.is_none() && subject.source.sequence.is_none() && plays_in_browsers(&subject.reading.facts) {
+            return Viewing::Ready { url: subject.direct, is_copy: false };
+        }
+        let name = copy_name(subject.id, &subject.reading.facts, subject.heard);
+        if self.cache.file(&name).is_file() {
+            return Viewing::Ready { url: subject.copy, is_copy: true };
+        }
+        match self.copies.making().entry(name.clone()) {
+            Entry::Occupied(entry) => {
+                return match entry.get().clone() {
+                    Making::Underway(fraction) => Viewing::Making { fraction },
+                    // Asked for again, it is tried again.
+                    Making::Failed(problem) => {
+                        entry.remove();
+                        Viewing::Failed { problem }
+                    }
+                };
             }
-            Event::Run { news: RunNews::Written { measured }, .. } => {
-                let report = judge(&plan, &measured);
-                if let Some(problem) = problem_of(&plan, &measured, &report) {
-                    drop(remove_temporary(&app.cache, &temporary));
+            Entry::Vacant(entry) => {
+                entry.insert(Making::Underway(0.0));
+            }
+        }
+        let own = self.clone();
+        tokio::spawn(async move {
+            let outcome = own.make(&subject, &name).await;
+            match outcome {
+                Ok(()) => {
+                    own.copies.making().remove(&name);
+                    let cache = own.cache.folder().to_path_buf();
+                    drop(tokio::task::spawn_blocking(move || clear_old(&cache, MOST_BYTES)).await);
+                }
+                Err(problem) => {
+                    own.copies.making().insert(name, Making::Failed(problem));
+                }
+            }
+            own.hub.tell(Change::Viewing { id: subject.id });
+        });
+        Viewing::Making { fraction: 0.0 }
+    }
+
+    async fn make(&self, subject: &Subject, name: &StoragePath) -> Result<(), Problem> {
+        let what = || format!("{} could not be made playable here", subject.source.file.path.name());
+        let lost = |why: &str| Problem::new(ProblemKind::EngineLost, what(), why);
+        let _turn = self.copies.turn().await.ok_or_else(|| lost("the server is ending"))?;
+        let mut preset = viewing_preset(subject.reading.facts.picture().is_some());
+        if let Some((stream, sound)) = subject.heard.zip(preset.sound.as_mut()) {
+            sound.tracks = vec![TrackWish::of(TrackSource::all_of(stream))];
+        }
+        let plan = plan(&subject.reading, &preset, &PresetPatch::default())
+            .map_err(|error| Problem::new(ProblemKind::Unsupported, what(), error.to_string()))?;
+        let id = Uuid::now_v7();
+        let temporary = temporary_in_cache(&id);
+        let output = self.cache.reference(temporary.clone());
+        let job = Job::Encode {
+            source: subject.source.clone(),
+            runs: vec![EncodeRun { id, plan: plan.clone(), outputs: vec![output], assets: Vec::new() }],
+            share: self.slots.share(),
+        };
+        let mut running = self.engine.start(&job).await?;
+        while let Some(event) = running.next().await {
+            match event {
+                Event::Run { news: RunNews::Progress { progress }, .. } => {
+                    self.copies.making().insert(name.clone(), Making::Underway(progress.fraction));
+                    self.hub.tell(Change::Viewing { id: subject.id });
+                }
+                Event::Run { news: RunNews::Written { measured }, .. } => {
+                    let report = judge(&plan, &measured);
+                    if let Some(problem) = problem_of(&plan, &measured, &report) {
+                        drop(remove_temporary(self.cache.folder(), &temporary));
+                        return Err(problem);
+                    }
+                    return replace(self.cache.folder(), &temporary, name);
+                }
+                Event::Run { news: RunNews::Failed { problem }, .. } | Event::Failed { problem } => {
+                    drop(remove_temporary(self.cache.folder(), &temporary));
                     return Err(problem);
                 }
-                return replace(&app.cache, &temporary, name);
+                Event::Run { news: RunNews::Reading, .. } | Event::Answer(_) | Event::Ended { .. } => {}
             }
-            Event::Run { news: RunNews::Failed { problem }, .. } | Event::Failed { problem } => {
-                drop(remove_temporary(&app.cache, &temporary));
-                return Err(problem);
-            }
-            Event::Run { news: RunNews::Reading, .. } | Event::Answer(_) | Event::Ended { .. } => {}
         }
+        Err(lost("the engine gave no answer"))
     }
-    Err(lost("the engine gave no answer"))
 }
 
 /// Removes the oldest viewing copies until all together weigh no more than `most`.
