@@ -1,7 +1,7 @@
 /** The frame of the page: the rail, the place that is open, and messages. */
+import { ThemeProvider, styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import CssBaseline from "@mui/material/CssBaseline";
-import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { lazy, type ReactNode, Suspense, useContext, useMemo, useState } from "react";
 import { ErrorBoundary, type FallbackProps } from "react-error-boundary";
@@ -54,50 +54,21 @@ function Rail() {
     },
   ]);
   return (
-    <Box
-      component="nav"
-      aria-label="Places"
-      sx={{
-        width: 68,
-        flex: "none",
-        borderRight: 1,
-        borderColor: "divider",
-        display: "flex",
-        flexDirection: "column",
-        gap: 0.5,
-        alignItems: "center",
-        py: 1.25,
-      }}
-    >
+    <RailBar aria-label="Places">
       <Box sx={{ height: 36, color: "primary.main" }}>
         <img src="/facet.svg" alt="Beryl" width={28} height={28} />
       </Box>
       {PLACES.map((place, number) => (
-        <Box
+        <PlaceLink
           key={place.path}
-          component={NavLink}
           to={place.path}
           title={`${place.name} (${String(number + 1)})`}
-          sx={{
-            width: 60,
-            py: 0.9,
-            borderRadius: 2,
-            display: "flex",
-            flexDirection: "column",
-            alignItems: "center",
-            gap: 0.3,
-            fontSize: 11,
-            color: "text.secondary",
-            textDecoration: "none",
-            "&:hover": { bgcolor: "background.paper" },
-            "&.active": { bgcolor: "action.selected", color: "text.primary", "& svg": { color: "primary.main" } },
-          }}
         >
           {place.sign}
           {place.name}
-        </Box>
+        </PlaceLink>
       ))}
-    </Box>
+    </RailBar>
   );
 }
 
@@ -112,6 +83,36 @@ function Broken({ error }: FallbackProps) {
     />
   );
 }
+
+const PlaceLink = styled(NavLink)(({ theme: { palette, spacing } }) => ({
+  width: 60,
+  padding: spacing(0.9, 0),
+  borderRadius: 16,
+  display: "flex",
+  flexDirection: "column",
+  alignItems: "center",
+  gap: spacing(0.3),
+  fontSize: 11,
+  color: palette.text.secondary,
+  textDecoration: "none",
+  "&:hover": { backgroundColor: palette.background.paper },
+  "&.active": {
+    backgroundColor: palette.action.selected,
+    color: palette.text.primary,
+    "& svg": { color: palette.primary.main },
+  },
+}));
+
+const RailBar = styled("nav")(({ theme: { palette, spacing } }) => ({
+  width: 68,
+  flex: "none",
+  borderRight: `1px solid ${palette.divider}`,
+  display: "flex",
+  flexDirection: "column",
+  gap: spacing(0.5),
+  alignItems: "center",
+  padding: spacing(1.25, 0),
+}));
 
 export function App() {
   const { pathname } = useLocation();

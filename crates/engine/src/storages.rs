@@ -1,5 +1,6 @@
 //! The storages of the house, as this machine has them.
 
+use std::collections::HashMap;
 use std::path::Path;
 
 use beryl_core::problem::{Problem, ProblemKind};
@@ -30,13 +31,15 @@ impl Storages {
     /// # Errors
     /// That one of them is not there.
     pub(crate) fn place(&self, job: &mut Job) -> Result<(), Problem> {
-        job.files_mut().into_iter().try_for_each(|file| self.place_file(file))
+        // Each is looked at once, however many files of the job lie in it.
+        let mut there = HashMap::new();
+        job.files_mut().into_iter().try_for_each(|file| self.place_file(file, &mut there))
     }
 
-    fn place_file(&self, file: &mut FileRef) -> Result<(), Problem> {
+    fn place_file(&self, file: &mut FileRef, there: &mut HashMap<Uuid, bool>) -> Result<(), Problem> {
         let Root::Storage(wanted) = &file.root else { return Ok(()) };
         let known = self.0.iter().find(|storage| storage.id == wanted.id);
-        match known.filter(|storage| is_there(storage)) {
+        match known.filter(|storage| *there.entry(storage.id).or_insert_with(|| is_there(storage))) {
             Some(storage) => {
                 file.root = Root::Folder(storage.folder.clone());
                 Ok(())

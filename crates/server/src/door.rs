@@ -85,7 +85,8 @@ impl Gate {
     fn look_for_marker(&self, root: &Path) -> Result<(), Problem> {
         let marked = self.marked.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let found = marked.as_ref().map_or(Ok(()), |storage| look_for_marker(root, storage));
-        self.lacks_marker.store(found.is_err(), Ordering::Relaxed);
+        let is_missing = found.as_ref().is_err_and(|problem| problem.kind == ProblemKind::Unreachable);
+        self.lacks_marker.store(is_missing, Ordering::Relaxed);
         found
     }
 }

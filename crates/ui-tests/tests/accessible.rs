@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use beryl_core::preset::builtin;
+use beryl_core::preset::{Preset, builtin};
 use beryl_ui_tests::{Application, Browser, Outcome, make_clips};
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -83,6 +83,8 @@ async fn furnish(application: &Application) -> Outcome<(String, String, String)>
         "destination_storage": storage, "destination": "out", "settle_seconds": 5,
     });
     application.call(Method::POST, "/api/watch", Some(watch)).await?;
+    let own = builtin("web-720").map(|preset| Preset { id: "house-web".to_owned(), name: "House web".to_owned(), ..preset });
+    application.call(Method::POST, "/api/presets", Some(json!(own))).await?;
     let made = cells(&sheet).into_iter().find(|cell| cell["run"]["state"] == "done").ok_or("nothing was made")?;
     let part = |key: &str| made[key].as_str().map(str::to_owned).ok_or("a cell without its key");
     Ok((id, part("source")?, part("deliverable")?))
@@ -155,10 +157,19 @@ async fn nothing_serious_stands_in_anybodys_way() -> Outcome<()> {
         }
         go(&format!("sheets/{sheet}/proof/{source}/{column}"), "[data-testid=prove]").await?;
         found.look_over("the proofs").await?;
+        if look == "dark" {
+            browser.find("[data-testid=prove]").await?.click().await?;
+        }
+        browser.find("[data-testid=compared][data-ready=true]").await?;
+        found.look_over("a proof").await?;
         go("presets", "main tbody tr").await?;
         browser.find_text("Duplicate").await?.click().await?;
-        browser.find("[data-testid=preset-form] [data-setting]").await?;
+        browser.find("[data-testid=preset-form] [data-setting='sound.tracks'] button").await?.click().await?;
         found.look_over("a preset").await?;
+        found.close().await?;
+        browser.find_text("Versions").await?.click().await?;
+        browser.find("[data-testid=version]").await?;
+        found.look_over("the versions of a preset").await?;
         found.close().await?;
         for place in ["queue", "watch", "presets", "settings"] {
             go(place, "main h1").await?;

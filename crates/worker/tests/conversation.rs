@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use beryl_core::flow::tasks::Progress;
 use beryl_core::problem::ProblemKind;
-use beryl_core::protocol::{Event, FileRef, Root, RunNews, Said, SourceRef};
+use beryl_core::protocol::{Event, FileRef, PROTOCOL, Root, RunNews, Said, SourceRef};
 use beryl_core::storage::{MARKER, StorageName, StorageRoot, with_storage};
 use beryl_worker::{Engine, KnownStorages, LocalPlace, Patience};
 use uuid::Uuid;
@@ -23,7 +23,10 @@ fn program(folder: &Path, script: &str) -> PathBuf {
 }
 
 /// What an engine says first.
-const GREETING: &str = r#"echo '{"said":"hello","protocol":3,"build":"test","encoders":[],"storages":[]}'"#;
+/// What an engine of this version of the protocol says first.
+fn greeting(protocol: u32) -> String {
+    format!(r#"echo '{{"said":"hello","protocol":{protocol},"build":"test","encoders":[],"storages":[]}}'"#)
+}
 
 fn at(program: PathBuf) -> Engine {
     Engine::at(LocalPlace::new(program, None))
@@ -72,18 +75,19 @@ async fn an_engine_that_talks_without_end_is_no_hindrance() {
 
 #[tokio::test]
 async fn an_engine_is_believed_by_its_last_word_alone() {
-    let lost = probed(&format!("{GREETING}; read job; echo 'the codec gave up' >&2; exit 0")).await.expect_err("no answer");
+    let greeting = greeting(PROTOCOL);
+    let lost = probed(&format!("{greeting}; read job; echo 'the codec gave up' >&2; exit 0")).await.expect_err("no answer");
     assert_eq!(lost.kind, ProblemKind::EngineLost);
     assert!(lost.details.contains("the codec gave up"), "{lost:?}");
 
     // A line without end is no event, and does not fill the memory.
-    let endless = probed(&format!("{GREETING}; read job; exec tr '\\0' x < /dev/zero")).await.expect_err("no answer");
+    let endless = probed(&format!("{greeting}; read job; exec tr '\\0' x < /dev/zero")).await.expect_err("no answer");
     assert_eq!(endless.kind, ProblemKind::EngineLost);
 }
 
 #[tokio::test]
 async fn an_engine_that_falls_silent_is_lost_and_one_of_another_version_is_not_worked_with() {
-    let other = format!("{}; read job; sleep 60", GREETING.replace("\"protocol\":3", "\"protocol\":2"));
+    let other = format!("{}; read job; sleep 60", greeting(PROTOCOL - 1));
     assert!(probed(&other).await.expect_err("it is another").why.contains("another version"));
     let none = probed("read job; sleep 60; echo '{\"said\":\"alive\"}'; sleep 60");
     let none = tokio::time::timeout(Duration::from_secs(30), none).await.expect("it is not waited for");
@@ -93,9 +97,10 @@ async fn an_engine_that_falls_silent_is_lost_and_one_of_another_version_is_not_w
     let place = tempfile::tempdir().expect("a folder");
     std::fs::write(place.path().join("tone.wav"), wave(&tone(1))).expect("written");
     let job = sound_only(place.path(), "tone.wav").await;
+    let greeting = greeting(PROTOCOL);
     let alive = "for turn in 1 2 3 4 5 6; do echo '{\"said\":\"alive\"}'; sleep 0.5; done";
     let patience = Patience { silence: Duration::from_millis(1500), ..Patience::default() };
-    let engine = at(program(place.path(), &format!("{GREETING}; read job; {alive}; sleep 60"))).followed_with(patience);
+    let engine = at(program(place.path(), &format!("{greeting}; read job; {alive}; sleep 60"))).followed_with(patience);
     let began = std::time::Instant::now();
     let mut running = engine.start(&job("silent.part")).await.expect("it starts");
     let last = tokio::time::timeout(Duration::from_secs(30), running.next()).await.expect("it is not waited for");
@@ -159,7 +164,8 @@ async fn a_job_of_two_runs_that_both_stand_still_is_ended() {
             serde_json::to_string(&Said::News(event)).expect("JSON")
         })
         .to_vec();
-    let script = format!("{GREETING}; read job; while echo '{}'; echo '{}'; do sleep 0.1; done", lines[0], lines[1]);
+    let greeting = greeting(PROTOCOL);
+    let script = format!("{greeting}; read job; while echo '{}'; echo '{}'; do sleep 0.1; done", lines[0], lines[1]);
     let standstill = Duration::from_secs(1);
     let engine = at(program(place.path(), &script)).followed_with(Patience { standstill, ..Patience::default() });
     let mut running = engine.start(&job("still.part")).await.expect("it starts");

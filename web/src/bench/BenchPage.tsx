@@ -1,4 +1,5 @@
 /** The bench: one source, to be known and mended. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import ToggleButton from "@mui/material/ToggleButton";
@@ -35,6 +36,20 @@ import { Picture } from "./Picture";
 import { clamp, clockOf, shuttled } from "./position";
 import { useRowSettings } from "./rowSettings";
 import { Scopes } from "./Scopes";
+
+const Transport = styled("div")(({ theme: { spacing, breakpoints } }) => ({
+  flex: "none",
+  minHeight: 42,
+  display: "flex",
+  flexWrap: "nowrap",
+  alignItems: "center",
+  columnGap: spacing(1.25),
+  padding: spacing(0, 2),
+  whiteSpace: "nowrap",
+  overflow: "hidden",
+  "& > button, & > [role=group]": { flex: "none" },
+  [breakpoints.down("lg")]: { flexWrap: "wrap" },
+}));
 
 export default function BenchPage() {
   const { id = "", source = "" } = useParams();
@@ -438,20 +453,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
                 : undefined
             }
           />
-          <Box
-            sx={{
-              flex: "none",
-              minHeight: 42,
-              display: "flex",
-              flexWrap: { xs: "wrap", lg: "nowrap" },
-              alignItems: "center",
-              columnGap: 1.25,
-              px: 2,
-              whiteSpace: "nowrap",
-              overflow: "hidden",
-              "& > button, & > [role=group]": { flex: "none" },
-            }}
-          >
+          <Transport>
             <Button
               color="inherit"
               variant="outlined"
@@ -582,7 +584,7 @@ function Loaded({ sheet, bench }: { sheet: string; bench: Bench }) {
                 Bottom
               </ToggleButton>
             </ToggleButtonGroup>
-          </Box>
+          </Transport>
           <Lanes
             source={source.id}
             reading={reading}

@@ -1,4 +1,5 @@
 /** Cutting off: by the finding, to a shape, or by hand, checked against moments from the whole source. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import MenuItem from "@mui/material/MenuItem";
@@ -31,6 +32,17 @@ function choiceOf(rule: CropRule | null): string {
   if (rule === null) return "preset";
   return rule.rule === "shape" ? `shape ${rule.shape}` : rule.rule;
 }
+
+/** Columns of a picture of the contact sheet, as it is drawn. */
+const PICTURE = 145;
+
+const Picture = styled("button")({
+  all: "unset",
+  position: "relative",
+  overflow: "hidden",
+  cursor: "pointer",
+  width: PICTURE,
+});
 
 export function CropPanel({ bench, clock, rule, crop, fault, onRule, onSet, onSeek, onClose }: Props) {
   const hand = rule?.rule === "by_hand" ? rule : null;
@@ -129,9 +141,6 @@ export function CropPanel({ bench, clock, rule, crop, fault, onRule, onSet, onSe
   );
 }
 
-/** Columns of a picture of the contact sheet, as it is drawn. */
-const PICTURE = 145;
-
 function Moment({
   source,
   at,
@@ -147,18 +156,7 @@ function Moment({
 }) {
   const [height, setHeight] = useState(0);
   return (
-    <Box
-      component="button"
-      aria-label={name}
-      onClick={onClick}
-      sx={{
-        all: "unset",
-        position: "relative",
-        overflow: "hidden",
-        cursor: "pointer",
-        width: PICTURE,
-      }}
-    >
+    <Picture aria-label={name} onClick={onClick}>
       <img
         src={`/api/sources/${source}/still?at=${at}&width=288`}
         alt=""
@@ -169,7 +167,7 @@ function Moment({
         }}
       />
       {crop && height > 0 && <CropFrame crop={crop} width={PICTURE} height={height} />}
-    </Box>
+    </Picture>
   );
 }
 

@@ -1,4 +1,5 @@
 /** The reading in words: what was found, how sure that is, what stands behind it, and what follows. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import type { Bench, BenchSuggestion, Evidence } from "../api/client";
@@ -13,6 +14,23 @@ interface Props {
   onTake: (suggestion: BenchSuggestion) => void;
   onDrop: (suggestion: BenchSuggestion) => void;
 }
+
+const Offer = styled("div", { shouldForwardProp: (prop) => prop !== "isTaken" })<{ isTaken: boolean }>(
+  ({ theme: { palette, spacing }, isTaken }) => ({
+    border: `1px solid ${isTaken ? palette.primary.main : palette.divider}`,
+    borderRadius: 8,
+    padding: spacing(1.25),
+    marginBottom: spacing(1),
+  }),
+);
+
+const WordButton = styled("button")(({ theme: { palette } }) => ({
+  all: "unset",
+  cursor: "pointer",
+  color: palette.primary.main,
+  fontSize: 12,
+  "&:hover": { textDecoration: "underline" },
+}));
 
 export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
   const findings = bench.reading?.findings;
@@ -52,18 +70,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
     <>
       {bench.suggestions.length > 0 && <Heading>Suggestions</Heading>}
       {bench.suggestions.map((suggestion) => (
-        <Box
-          key={suggestion.what}
-          data-testid="suggestion"
-          data-taken={suggestion.taken}
-          sx={{
-            border: 1,
-            borderColor: suggestion.taken ? "primary.main" : "divider",
-            borderRadius: 1,
-            p: 1.25,
-            mb: 1,
-          }}
-        >
+        <Offer key={suggestion.what} data-testid="suggestion" data-taken={suggestion.taken} isTaken={suggestion.taken}>
           <Box sx={{ fontWeight: 600 }}>{suggestion.what}</Box>
           <Box sx={{ color: "text.secondary", mb: 0.75 }}>because: {suggestion.because}</Box>
           {suggestion.taken ? (
@@ -88,7 +95,7 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
               Apply
             </Button>
           )}
-        </Box>
+        </Offer>
       ))}
       <Heading>{findings.extent.of === "whole" ? "What it is" : "What it is, by a first look at parts of it"}</Heading>
       {points.map((point) => (
@@ -152,19 +159,8 @@ export function Findings({ bench, count, onSeek, onTake, onDrop }: Props) {
 
 function Link({ children, title, onClick }: { children: string; title?: string; onClick: () => void }) {
   return (
-    <Box
-      component="button"
-      title={title}
-      onClick={onClick}
-      sx={{
-        all: "unset",
-        cursor: "pointer",
-        color: "primary.main",
-        fontSize: 12,
-        "&:hover": { textDecoration: "underline" },
-      }}
-    >
+    <WordButton title={title} onClick={onClick}>
       {children}
-    </Box>
+    </WordButton>
   );
 }

@@ -1,6 +1,6 @@
 /** The lanes under the picture: what the source is over time, all on one axis with one playhead. */
+import { styled, useTheme } from "@mui/material/styles";
 import Box from "@mui/material/Box";
-import { useTheme } from "@mui/material/styles";
 import { type PointerEvent, useEffect, useRef, useState, type WheelEvent } from "react";
 import type { Curves, Reading } from "../api/client";
 import { useRoom } from "../shared/room";
@@ -36,6 +36,64 @@ const STRETCH_WORDS: Record<string, string> = {
   telecine: "telecined",
 };
 
+const Whole = styled("div")(({ theme: { palette } }) => ({
+  flex: "none",
+  display: "flex",
+  borderTop: `1px solid ${palette.divider}`,
+  backgroundColor: palette.background.paper,
+  userSelect: "none",
+}));
+
+const Labels = styled("div")(({ theme: { palette, spacing } }) => ({
+  width: LABEL_WIDTH,
+  flex: "none",
+  fontSize: 12,
+  color: palette.text.secondary,
+  "& > div": { padding: spacing(0, 1.5), display: "flex", alignItems: "center" },
+}));
+
+const Area = styled("div")(({ theme: { spacing } }) => ({
+  position: "relative",
+  flex: 1,
+  minWidth: 0,
+  marginRight: spacing(2),
+  cursor: "crosshair",
+  touchAction: "none",
+  overflow: "hidden",
+}));
+
+const FieldStretch = styled("div", { shouldForwardProp: (prop) => prop !== "kind" })<{
+  kind: "progressive" | "telecine" | "interlaced";
+}>(({ theme: { palette, spacing }, kind }) => ({
+  position: "absolute",
+  top: 3,
+  height: 16,
+  backgroundColor: kind === "progressive" ? palette.action.selected : "transparent",
+  border: `1px solid ${{ telecine: palette.warning.main, interlaced: palette.primary.main, progressive: palette.divider }[kind]}`,
+  borderRadius: 6,
+  fontSize: 11,
+  lineHeight: "14px",
+  padding: spacing(0, 0.5),
+  overflow: "hidden",
+  whiteSpace: "nowrap",
+  color: palette.text.secondary,
+}));
+
+const ChapterMark = styled("div")(({ theme: { palette, spacing } }) => ({
+  position: "absolute",
+  borderLeft: `1px solid ${palette.divider}`,
+  paddingLeft: spacing(0.5),
+  whiteSpace: "nowrap",
+}));
+
+const Tick = styled("div")(({ theme: { palette, spacing } }) => ({
+  position: "absolute",
+  borderLeft: `1px solid ${palette.divider}`,
+  paddingLeft: spacing(0.5),
+  lineHeight: "20px",
+  whiteSpace: "nowrap",
+}));
+
 export function Lanes({ source, reading, curves, clock, view, position, marks, onView, onSeek }: Props) {
   const theme = useTheme();
   const [area, [width]] = useRoom();
@@ -65,25 +123,8 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
   const chapters = reading?.chapters ?? [];
   const height = reading ? pictureHeight(reading) : 0;
   return (
-    <Box
-      sx={{
-        flex: "none",
-        display: "flex",
-        borderTop: 1,
-        borderColor: "divider",
-        bgcolor: "background.paper",
-        userSelect: "none",
-      }}
-    >
-      <Box
-        sx={{
-          width: LABEL_WIDTH,
-          flex: "none",
-          fontSize: 12,
-          color: "text.secondary",
-          "& > div": { px: 1.5, display: "flex", alignItems: "center" },
-        }}
-      >
+    <Whole>
+      <Labels>
         <Box sx={{ height: 20 }} />
         <Box sx={{ height: 48 }}>Filmstrip</Box>
         <Box sx={{ height: 20 }}>Marks</Box>
@@ -92,8 +133,8 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
         <Box sx={{ height: 28 }}>Bars</Box>
         <Box sx={{ height: 34 }}>Loudness</Box>
         {chapters.length > 0 && <Box sx={{ height: 22 }}>Chapters</Box>}
-      </Box>
-      <Box
+      </Labels>
+      <Area
         ref={area}
         role="slider"
         tabIndex={0}
@@ -111,15 +152,6 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
           if (event.buttons === 1) seekTo(event);
         }}
         onWheel={zoom}
-        sx={{
-          position: "relative",
-          flex: 1,
-          minWidth: 0,
-          mr: 2,
-          cursor: "crosshair",
-          touchAction: "none",
-          overflow: "hidden",
-        }}
       >
         <Axis view={view} count={clock.count} toX={toX} width={width} />
         <Strip source={source} clock={clock} view={view} width={width} />
@@ -129,30 +161,14 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
             const [from, to] = [toX(fraction(stretch.from)), toX(fraction(stretch.to))];
             const { kind } = stretch;
             return (
-              <Box
+              <FieldStretch
                 key={stretch.first_frame}
                 title={STRETCH_WORDS[kind.is]}
-                sx={{
-                  position: "absolute",
-                  top: 3,
-                  height: 16,
-                  left: from,
-                  width: Math.max(1, to - from - 1),
-                  bgcolor: kind.is === "progressive" ? "action.selected" : "transparent",
-                  border: 1,
-                  borderColor:
-                    kind.is === "telecine" ? "warning.main" : kind.is === "interlaced" ? "primary.main" : "divider",
-                  borderRadius: 0.75,
-                  fontSize: 11,
-                  lineHeight: "14px",
-                  px: 0.5,
-                  overflow: "hidden",
-                  whiteSpace: "nowrap",
-                  color: "text.secondary",
-                }}
+                style={{ left: from, width: Math.max(1, to - from - 1) }}
+                kind={kind.is}
               >
                 {STRETCH_WORDS[kind.is]}
-              </Box>
+              </FieldStretch>
             );
           })}
         </Box>
@@ -183,19 +199,9 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
         {chapters.length > 0 && (
           <Box sx={{ position: "relative", height: 22, fontSize: 11, color: "text.secondary" }}>
             {chapters.map((chapter) => (
-              <Box
-                key={chapter.start}
-                sx={{
-                  position: "absolute",
-                  left: toX(fraction(chapter.start)),
-                  borderLeft: 1,
-                  borderColor: "divider",
-                  pl: 0.5,
-                  whiteSpace: "nowrap",
-                }}
-              >
+              <ChapterMark key={chapter.start} style={{ left: toX(fraction(chapter.start)) }}>
                 {chapter.title}
-              </Box>
+              </ChapterMark>
             ))}
           </Box>
         )}
@@ -204,8 +210,8 @@ export function Lanes({ source, reading, curves, clock, view, position, marks, o
           sx={{ position: "absolute", top: 0, bottom: 0, width: "1px", bgcolor: "text.primary", pointerEvents: "none" }}
           style={{ left: toX(position) }}
         />
-      </Box>
-    </Box>
+      </Area>
+    </Whole>
   );
 }
 
@@ -269,20 +275,12 @@ function Axis({
   return (
     <Box sx={{ position: "relative", height: 20, fontFamily: MONO, fontSize: 11, color: "text.secondary" }}>
       {Array.from({ length: Math.min(count, room + 1) }, (_, place) => (first + place) * step).map((time) => (
-        <Box
+        <Tick
           key={time}
-          sx={{
-            position: "absolute",
-            borderLeft: 1,
-            borderColor: "divider",
-            pl: 0.5,
-            lineHeight: "20px",
-            whiteSpace: "nowrap",
-          }}
           style={{ left: toX(time) }}
         >
           {timecodeText(time, counted)}
-        </Box>
+        </Tick>
       ))}
     </Box>
   );

@@ -64,7 +64,7 @@ const Sign = styled("div")({
   position: "absolute",
   top: 8,
   padding: "2px 8px",
-  borderRadius: 4,
+  borderRadius: 8,
   backgroundColor: "rgba(0, 0, 0, 0.65)",
   color: "#ececec",
   fontSize: 12,
@@ -72,6 +72,26 @@ const Sign = styled("div")({
 });
 
 const HiddenFilm = styled("video")({ position: "absolute", width: 1, height: 1, opacity: 0, pointerEvents: "none" });
+
+const Room = styled("div")(({ theme: { palette } }) => ({
+  position: "relative",
+  flex: 1,
+  minHeight: 0,
+  overflow: "hidden",
+  backgroundColor: palette.background.default,
+  touchAction: "none",
+}));
+
+const Divider = styled("div")({
+  position: "absolute",
+  top: 0,
+  bottom: 0,
+  width: 15,
+  marginLeft: -7,
+  cursor: "ew-resize",
+  touchAction: "none",
+  "&::after": { content: '""', position: "absolute", left: 7, top: 0, bottom: 0, width: 1, backgroundColor: "#ececec" },
+});
 
 /** Films that drift apart by more than this, in seconds, are put together at once; less is made up for by the pace. */
 const FAR_APART = 0.4;
@@ -207,7 +227,7 @@ export function Compared({
   );
   const sign = (text: string, at: "left" | "right") => <Sign style={{ [at]: 8 }}>{text}</Sign>;
   return (
-    <Box
+    <Room
       ref={area}
       data-testid="compared"
       data-ready={ready}
@@ -217,15 +237,7 @@ export function Compared({
       onPointerUp={() => {
         drag.current = null;
       }}
-      sx={{
-        position: "relative",
-        flex: 1,
-        minHeight: 0,
-        overflow: "hidden",
-        bgcolor: "background.default",
-        cursor: zoom > 0 ? "grab" : "default",
-        touchAction: "none",
-      }}
+      style={{ cursor: zoom > 0 ? "grab" : "default" }}
     >
       <HiddenFilm ref={player} src={made.film} muted playsInline preload="auto" onEnded={onStopped} />
       {!isOneFilm && <HiddenFilm ref={follower} src={against.film} muted playsInline preload="auto" />}
@@ -234,7 +246,7 @@ export function Compared({
         <>
           {layer("against")}
           {layer("made", { clipPath: `inset(0 0 0 ${String(divider * room[0])}px)` })}
-          <Box
+          <Divider
             role="slider"
             aria-label="Divider"
             aria-valuemin={0}
@@ -254,24 +266,6 @@ export function Compared({
               event.currentTarget.setPointerCapture(event.pointerId);
             }}
             onPointerMove={moveDivider}
-            sx={{
-              position: "absolute",
-              top: 0,
-              bottom: 0,
-              width: 15,
-              ml: "-7px",
-              cursor: "ew-resize",
-              touchAction: "none",
-              "&::after": {
-                content: '""',
-                position: "absolute",
-                left: 7,
-                top: 0,
-                bottom: 0,
-                width: "1px",
-                bgcolor: "#ececec",
-              },
-            }}
             style={{ left: divider * room[0] }}
           />
           {sign(against.name, "left")}
@@ -309,6 +303,6 @@ export function Compared({
           {sign(`difference, ${String(STRONGER)} times as strong`, "left")}
         </>
       )}
-    </Box>
+    </Room>
   );
 }

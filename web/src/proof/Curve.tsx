@@ -1,12 +1,24 @@
 /** How near each frame of a proof comes to its source; its valleys are one click away. */
+import { styled, useTheme } from "@mui/material/styles";
 import Box from "@mui/material/Box";
-import { useTheme } from "@mui/material/styles";
 import type { Comparison } from "../api/client";
 import { clamp } from "../bench/position";
 import { useRoom } from "../shared/room";
 
 const HEIGHT = 72;
 const ROOM = 8;
+
+const Valley = styled("button")(({ theme: { palette } }) => ({
+  all: "unset",
+  position: "absolute",
+  width: 11,
+  height: 11,
+  margin: "-5.5px 0 0 -5.5px",
+  borderRadius: "50%",
+  border: `2px solid ${palette.warning.main}`,
+  backgroundColor: palette.background.paper,
+  cursor: "pointer",
+}));
 
 export function Curve({
   comparison,
@@ -77,9 +89,8 @@ export function Curve({
           <path d={`M${toX(frame).toFixed(1)} 0V${String(HEIGHT)}`} stroke={palette.text.primary} />
         </svg>
         {valleys.map((place) => (
-          <Box
+          <Valley
             key={place}
-            component="button"
             data-testid="valley"
             title={`Frame ${String(place + 1)}: SSIM ${(frames[place]?.ssim ?? 0).toFixed(4)}`}
             aria-label={`To the valley at frame ${String(place + 1)}`}
@@ -88,19 +99,6 @@ export function Curve({
             }}
             onClick={() => {
               onFrame(place);
-            }}
-            sx={{
-              all: "unset",
-              position: "absolute",
-              width: 11,
-              height: 11,
-              ml: "-5.5px",
-              mt: "-5.5px",
-              borderRadius: "50%",
-              border: 2,
-              borderColor: "warning.main",
-              bgcolor: "background.paper",
-              cursor: "pointer",
             }}
             style={{ left: toX(place), top: toY(frames[place]?.ssim ?? 1) }}
           />

@@ -14,7 +14,7 @@ const Row = styled("div", { shouldForwardProp: (name) => name !== "isShown" })<{
     alignItems: "center",
     gap: spacing(1),
     padding: spacing(0.25, 0),
-    borderRadius: 4,
+    borderRadius: 8,
     backgroundColor: isShown ? palette.action.selected : undefined,
   }),
 );

@@ -1,4 +1,5 @@
 /** Proof: a few seconds of an output made by its real plan, beside its source, before the night is spent. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import MenuItem from "@mui/material/MenuItem";
@@ -39,6 +40,17 @@ import { Curve } from "./Curve";
 import { ProofList } from "./ProofList";
 import { Strip, type Target } from "./Strip";
 import { frameSeconds, strips, type Variant, withoutSteps } from "./variants";
+
+const Transport = styled("div")(({ theme: { spacing } }) => ({
+  flex: "none",
+  height: 42,
+  display: "flex",
+  alignItems: "center",
+  gap: spacing(1.25),
+  padding: spacing(0, 2),
+  whiteSpace: "nowrap",
+  overflow: "hidden",
+}));
 
 const WAYS: { way: Way; name: string }[] = [
   { way: "divider", name: "Divider" },
@@ -362,18 +374,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
                   setPlaying(false);
                 }}
               />
-              <Box
-                sx={{
-                  flex: "none",
-                  height: 42,
-                  display: "flex",
-                  alignItems: "center",
-                  gap: 1.25,
-                  px: 2,
-                  whiteSpace: "nowrap",
-                  overflow: "hidden",
-                }}
-              >
+              <Transport>
                 <Button
                   color="inherit"
                   variant="outlined"
@@ -448,7 +449,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
                     </MenuItem>
                   ))}
                 </TextField>
-              </Box>
+              </Transport>
               {curve && <Curve comparison={curve} frame={now} onFrame={go} />}
               {mates.length > 1 && (
                 <Strip

@@ -1,4 +1,5 @@
 /** A test strip: the same moment in several variants, with what each weighs, how near it comes and how long it takes. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Menu from "@mui/material/Menu";
@@ -6,6 +7,7 @@ import MenuItem from "@mui/material/MenuItem";
 import { useState } from "react";
 import type { Proof } from "../api/client";
 import { Facet } from "../shared/Facet";
+import { clipped } from "../shared/theme";
 import { sizeText, spanText } from "../shared/words";
 
 /** Where a variant that is used is written to. */
@@ -19,6 +21,39 @@ interface Props {
   onUse: (proof: Proof, target: Target) => void;
 }
 
+const Row = styled("div")(({ theme: { palette, spacing } }) => ({
+  flex: "none",
+  display: "flex",
+  gap: spacing(1),
+  padding: spacing(1, 2),
+  borderTop: `1px solid ${palette.divider}`,
+  backgroundColor: palette.background.paper,
+  overflowX: "auto",
+}));
+
+const Variant = styled("div", { shouldForwardProp: (prop) => prop !== "isChosen" })<{ isChosen: boolean }>(
+  ({ theme: { palette }, isChosen }) => ({
+    flex: "1 0 132px",
+    maxWidth: 190,
+    border: `1px solid ${isChosen ? palette.primary.main : palette.divider}`,
+    borderRadius: 8,
+    overflow: "hidden",
+  }),
+);
+
+const Choose = styled("button")({
+  all: "unset",
+  cursor: "pointer",
+  display: "block",
+  width: "100%",
+});
+
+const Name = styled("div")(({ theme: { spacing } }) => ({
+  padding: spacing(0.5, 1, 0),
+  fontWeight: 600,
+  ...clipped,
+}));
+
 export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
   const [menu, setMenu] = useState<{ at: HTMLElement; proof: Proof } | null>(null);
   const use = (target: Target) => {
@@ -26,46 +61,14 @@ export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
     setMenu(null);
   };
   return (
-    <Box
-      data-testid="strip"
-      sx={{
-        flex: "none",
-        display: "flex",
-        gap: 1,
-        px: 2,
-        py: 1,
-        borderTop: 1,
-        borderColor: "divider",
-        bgcolor: "background.paper",
-        overflowX: "auto",
-      }}
-    >
+    <Row data-testid="strip">
       {proofs.map((proof) => (
-        <Box
-          key={proof.id}
-          data-testid="variant"
-          data-state={proof.state}
-          sx={{
-            flex: "1 0 132px",
-            maxWidth: 190,
-            border: 1,
-            borderColor: proof.id === chosen ? "primary.main" : "divider",
-            borderRadius: 1,
-            overflow: "hidden",
-          }}
-        >
-          <Box
-            component="button"
+        <Variant key={proof.id} data-testid="variant" data-state={proof.state} isChosen={proof.id === chosen}>
+          <Choose
             onClick={() => {
               onChoose(proof);
             }}
             aria-pressed={proof.id === chosen}
-            sx={{
-              all: "unset",
-              cursor: "pointer",
-              display: "block",
-              width: "100%",
-            }}
           >
             <Box sx={{ height: 78, bgcolor: "#000", display: "grid", placeItems: "center" }}>
               {proof.state === "done" && proof.made ? (
@@ -79,18 +82,7 @@ export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
                 <Facet state={proof.state} fraction={proof.fraction} size={28} title={proof.state} />
               )}
             </Box>
-            <Box
-              sx={{
-                px: 1,
-                pt: 0.5,
-                fontWeight: 600,
-                whiteSpace: "nowrap",
-                overflow: "hidden",
-                textOverflow: "ellipsis",
-              }}
-            >
-              {proof.label || "as planned"}
-            </Box>
+            <Name>{proof.label || "as planned"}</Name>
             <Box sx={{ px: 1, fontSize: 12, color: "text.secondary" }}>
               {proof.problem && proof.problem.why}
               {proof.made && proof.whole && (
@@ -104,7 +96,7 @@ export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
                 </>
               )}
             </Box>
-          </Box>
+          </Choose>
           {proof.state === "done" && (
             <Button
               sx={{ width: "100%" }}
@@ -115,7 +107,7 @@ export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
               Use this one
             </Button>
           )}
-        </Box>
+        </Variant>
       ))}
       <Menu
         open={menu !== null}
@@ -146,6 +138,6 @@ export function Strip({ proofs, chosen, frame, onChoose, onUse }: Props) {
           as a preset of its own
         </MenuItem>
       </Menu>
-    </Box>
+    </Row>
   );
 }

@@ -1,4 +1,5 @@
 /** Files that wait for a decision, those that have waited longest first. None goes by itself. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
@@ -6,6 +7,7 @@ import type { QueueItem } from "../api/client";
 import { Decide } from "../shared/Decide";
 import { Facet } from "../shared/Facet";
 import { useNow } from "../shared/now";
+import { clipped } from "../shared/theme";
 import { plural } from "../shared/words";
 
 const DAY = 86_400_000;
@@ -13,6 +15,13 @@ const DAY = 86_400_000;
 function daysOf(item: QueueItem, now: number): number {
   return item.run.finished ? Math.floor((now - new Date(item.run.finished).getTime()) / DAY) : 0;
 }
+
+const Why = styled("div")(({ theme: { palette } }) => ({
+  flex: 1,
+  minWidth: 0,
+  color: palette.text.secondary,
+  ...clipped,
+}));
 
 export function Undecided({ items, days }: { items: QueueItem[]; days: number }) {
   const now = useNow();
@@ -39,19 +48,7 @@ export function Undecided({ items, days }: { items: QueueItem[]; days: number })
               <Facet state="withheld" size={18} title="withheld" />
               <Box sx={{ fontWeight: 600, flex: "none" }}>{item.source_name}</Box>
               <Box sx={{ flex: "none" }}>{item.preset_name}</Box>
-              <Box
-                title={item.run.problem?.why}
-                sx={{
-                  flex: 1,
-                  minWidth: 0,
-                  color: "text.secondary",
-                  overflow: "hidden",
-                  textOverflow: "ellipsis",
-                  whiteSpace: "nowrap",
-                }}
-              >
-                {item.run.problem?.why}
-              </Box>
+              <Why title={item.run.problem?.why}>{item.run.problem?.why}</Why>
               <Box sx={{ flex: "none", color: age >= days ? "secondary.main" : "text.secondary" }}>
                 {age === 0 ? "since today" : `for ${plural(age, "day")}`}
               </Box>

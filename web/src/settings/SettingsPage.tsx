@@ -1,4 +1,5 @@
 /** Settings: storages, tables and pictures, engine slots, the look. */
+import { styled } from "@mui/material/styles";
 import Autocomplete from "@mui/material/Autocomplete";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
@@ -16,6 +17,22 @@ import { canNotify } from "../shared/notices";
 import { useTell } from "../shared/messages";
 import { reachText } from "../shared/storages";
 import { sizeText } from "../shared/words";
+
+const StorageRow = styled("div")(({ theme: { palette, spacing } }) => ({
+  display: "flex",
+  flexWrap: "wrap",
+  alignItems: "center",
+  columnGap: spacing(2),
+  padding: spacing(0.75, 0),
+  borderBottom: `1px solid ${palette.divider}`,
+}));
+
+const Reach = styled("div", { shouldForwardProp: (prop) => prop !== "isThere" })<{ isThere: boolean }>(
+  ({ theme: { palette }, isThere }) => ({
+    color: isThere ? palette.text.secondary : palette.warning.main,
+    fontVariantNumeric: "tabular-nums",
+  }),
+);
 
 export default function SettingsPage() {
   return (
@@ -58,18 +75,7 @@ function Storages() {
       about="Folders of this machine that Beryl may read from and write to. Nothing outside them can be reached."
     >
       {storages.map((storage) => (
-        <Box
-          key={storage.id}
-          sx={{
-            display: "flex",
-            flexWrap: "wrap",
-            alignItems: "center",
-            columnGap: 2,
-            py: 0.75,
-            borderBottom: 1,
-            borderColor: "divider",
-          }}
-        >
+        <StorageRow key={storage.id}>
           <Box sx={{ fontWeight: 600, width: 180 }}>{storage.name}</Box>
           <Box sx={{ flex: "1 1 200px", color: "text.secondary", overflowWrap: "anywhere" }}>
             {storage.root}
@@ -77,14 +83,9 @@ function Storages() {
               <Box sx={{ color: "warning.main" }}>Overlaps “{storage.overlaps}”: a file is found in both.</Box>
             )}
           </Box>
-          <Box
-            sx={{
-              color: reachText(storage) === "" ? "text.secondary" : "warning.main",
-              fontVariantNumeric: "tabular-nums",
-            }}
-          >
+          <Reach isThere={reachText(storage) === ""}>
             {storage.is_retired ? "retired" : reachText(storage) || `${sizeText(storage.free ?? 0)} free`}
-          </Box>
+          </Reach>
           {storage.lacks_marker && (
             <Button
               color="inherit"
@@ -114,7 +115,7 @@ function Storages() {
           >
             Remove
           </Button>
-        </Box>
+        </StorageRow>
       ))}
       <Button
         variant="outlined"

@@ -1,4 +1,5 @@
 /** Presets to choose from: what each is for, and what a minute of it weighs. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import { useQuery } from "@tanstack/react-query";
 import { api, type PresetItem } from "../api/client";
@@ -13,6 +14,21 @@ interface Props {
   isMultiple?: boolean;
 }
 
+const Entry = styled("button", { shouldForwardProp: (prop) => prop !== "isChosen" })<{ isChosen: boolean }>(
+  ({ theme: { palette, spacing }, isChosen }) => ({
+    all: "unset",
+    boxSizing: "border-box",
+    display: "block",
+    width: "100%",
+    padding: spacing(0.75, 1.25),
+    borderRadius: 12,
+    cursor: "pointer",
+    borderLeft: `3px solid ${isChosen ? palette.primary.main : "transparent"}`,
+    backgroundColor: isChosen ? palette.action.selected : undefined,
+    "&:hover": { backgroundColor: palette.action.hover },
+  }),
+);
+
 export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Props) {
   const { data: presets } = useQuery({ queryKey: keys.presets, queryFn: api.presets });
   return (
@@ -20,9 +36,8 @@ export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Pro
       {presets?.map((item) => {
         const isChosen = chosen.includes(item.preset.id);
         return (
-          <Box
+          <Entry
             key={item.preset.id}
-            component="button"
             role="option"
             aria-selected={isChosen}
             data-preset={item.preset.id}
@@ -30,20 +45,7 @@ export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Pro
               onChoose(item);
             }}
             onDoubleClick={onTake}
-            sx={{
-              all: "unset",
-              boxSizing: "border-box",
-              display: "block",
-              width: "100%",
-              px: 1.25,
-              py: 0.75,
-              borderRadius: 1.5,
-              cursor: "pointer",
-              borderLeft: 3,
-              borderColor: isChosen ? "primary.main" : "transparent",
-              bgcolor: isChosen ? "action.selected" : undefined,
-              "&:hover": { bgcolor: "action.hover" },
-            }}
+            isChosen={isChosen}
           >
             <Box sx={{ display: "flex", justifyContent: "space-between", gap: 2 }}>
               <Box sx={{ fontWeight: 600 }}>{item.preset.name}</Box>
@@ -52,7 +54,7 @@ export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Pro
               </Box>
             </Box>
             <Box sx={{ color: "text.secondary", fontSize: 12 }}>{item.preset.use_when}</Box>
-          </Box>
+          </Entry>
         );
       })}
     </Box>

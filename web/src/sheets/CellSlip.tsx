@@ -1,4 +1,5 @@
 /** One output: its plan in sentences with reasons, and once it is made, itself beside its source. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
@@ -29,6 +30,13 @@ const SHARED: Record<Deliverable["clash"], string> = {
 function subject(word: string): string {
   return SUBJECTS[word] ?? word.charAt(0).toUpperCase() + word.slice(1);
 }
+
+const Differences = styled("table")(({ theme: { spacing } }) => ({
+  width: "100%",
+  borderCollapse: "collapse",
+  fontSize: 12,
+  "& td": { padding: spacing(0.3, 1, 0.3, 0), verticalAlign: "top", overflowWrap: "anywhere" },
+}));
 
 export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceRow; column: Deliverable }) {
   const { data: output, refetch } = useQuery({
@@ -161,15 +169,7 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
       <Notes report={report} />
       <Pair source={run.source} run={run.id} count={countOf(output.source)} />
       <Heading>Source and output, differences in bold</Heading>
-      <Box
-        component="table"
-        sx={{
-          width: "100%",
-          borderCollapse: "collapse",
-          fontSize: 12,
-          "& td": { py: 0.3, pr: 1, verticalAlign: "top", overflowWrap: "anywhere" },
-        }}
-      >
+      <Differences>
         <tbody>
           {comparison.map((item) => (
             <Box
@@ -186,7 +186,7 @@ function Made({ output, source }: { output: Output; source: SourceRow }) {
             </Box>
           ))}
         </tbody>
-      </Box>
+      </Differences>
     </>
   );
 }

@@ -1,4 +1,5 @@
 /** Source and output beside each other, in step: one play button, one position, one sound. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Slider from "@mui/material/Slider";
@@ -19,6 +20,15 @@ interface Props {
 const APART = 0.08;
 
 type Side = "source" | "output";
+
+const Listen = styled("button", { shouldForwardProp: (prop) => prop !== "isHeard" })<{ isHeard: boolean }>(
+  ({ theme: { palette }, isHeard }) => ({
+    all: "unset",
+    cursor: "pointer",
+    fontSize: 12,
+    color: isHeard ? palette.text.primary : palette.text.secondary,
+  }),
+);
 
 export function Pair({ source, run, count }: Props) {
   const views: Record<Side, Viewing | undefined> = {
@@ -75,23 +85,17 @@ export function Pair({ source, run, count }: Props) {
           if (name === "output") setPlaying(false);
         }}
       />
-      <Box
-        component="button"
+      <Listen
         onClick={() => {
           setHeard(name);
         }}
         aria-pressed={heard === name}
-        sx={{
-          all: "unset",
-          cursor: "pointer",
-          fontSize: 12,
-          color: heard === name ? "text.primary" : "text.secondary",
-        }}
+        isHeard={heard === name}
       >
         {word}
         {views[name]?.state === "ready" && views[name].is_copy && ", a preview copy"}
         {heard === name ? " · listening" : " · listen"}
-      </Box>
+      </Listen>
     </Box>
   );
   return (

@@ -1,4 +1,5 @@
 /** All sheets. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useQuery } from "@tanstack/react-query";
@@ -14,6 +15,21 @@ import { useTell } from "../shared/messages";
 import { plural } from "../shared/words";
 
 const StorageDialog = lazy(() => import("../settings/StorageDialog"));
+
+const Card = styled("button")(({ theme: { palette, spacing } }) => ({
+  font: "inherit",
+  color: "inherit",
+  textAlign: "left",
+  backgroundColor: palette.background.paper,
+  border: `1px solid ${palette.divider}`,
+  borderRadius: 16,
+  padding: spacing(2),
+  display: "flex",
+  gap: spacing(2),
+  alignItems: "center",
+  cursor: "pointer",
+  "&:hover": { borderColor: palette.primary.main },
+}));
 
 export function SheetsPage() {
   const { data: sheets, error, refetch } = useQuery({ queryKey: keys.sheets, queryFn: api.sheets, staleTime: 0 });
@@ -106,31 +122,12 @@ function SheetTile({ sheet, onOpen }: { sheet: SheetItem; onOpen: () => void }) 
     sheet.created.slice(0, 10),
   ].filter(Boolean);
   return (
-    <Box
-      component="button"
-      data-sheet={sheet.id}
-      onClick={onOpen}
-      sx={{
-        font: "inherit",
-        color: "inherit",
-        textAlign: "left",
-        bgcolor: "background.paper",
-        border: 1,
-        borderColor: "divider",
-        borderRadius: 2,
-        p: 2,
-        display: "flex",
-        gap: 2,
-        alignItems: "center",
-        cursor: "pointer",
-        "&:hover": { borderColor: "primary.main" },
-      }}
-    >
+    <Card data-sheet={sheet.id} onClick={onOpen}>
       <Facet state={state} fraction={cells > 0 ? sheet.done / cells : 0} size={34} />
       <Box sx={{ minWidth: 0 }}>
         <Box sx={{ fontWeight: 700, fontSize: 15 }}>{sheet.name}</Box>
         <Box sx={{ color: "text.secondary", fontSize: 13 }}>{parts.join(" · ")}</Box>
       </Box>
-    </Box>
+    </Card>
   );
 }

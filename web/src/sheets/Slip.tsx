@@ -1,4 +1,5 @@
 /** The slip: what is done with the chosen outputs and why, and what came out. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
@@ -25,6 +26,19 @@ interface Props {
   /** Shows what follows from the findings of these rows; nothing where nothing does. */
   onSuggestions: ((rows: string[]) => void) | null;
 }
+
+const Whole = styled("aside", { shouldForwardProp: (prop) => prop !== "isWide" })<{ isWide: boolean }>(
+  ({ theme: { palette, spacing, breakpoints }, isWide }) => ({
+    width: isWide ? 560 : 400,
+    maxWidth: "100%",
+    flex: "none",
+    overflow: "auto",
+    borderLeft: `1px solid ${palette.divider}`,
+    backgroundColor: palette.background.paper,
+    padding: spacing(2), // In a narrow room it lies over the matrix.
+    [breakpoints.down("md")]: { position: "absolute", inset: "0 0 0 auto", zIndex: 4 },
+  }),
+);
 
 export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSuggestions }: Props) {
   const [open, setOpen] = useState<"own" | "rows" | "preset" | null>(null);
@@ -70,25 +84,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
             ? "failed"
             : "idle";
   return (
-    <Box
-      component="aside"
-      aria-label="What is done with the chosen outputs"
-      data-testid="slip"
-      sx={{
-        // In a narrow room it lies over the matrix.
-        position: { xs: "absolute", md: "static" },
-        inset: "0 0 0 auto",
-        zIndex: { xs: 4, md: "auto" },
-        width: isDone ? 560 : 400,
-        maxWidth: "100%",
-        flex: "none",
-        overflow: "auto",
-        borderLeft: 1,
-        borderColor: "divider",
-        bgcolor: "background.paper",
-        p: 2,
-      }}
-    >
+    <Whole aria-label="What is done with the chosen outputs" data-testid="slip" isWide={isDone}>
       <Box sx={{ display: "flex", alignItems: "flex-start", gap: 1.25 }}>
         <Facet
           state={state}
@@ -261,7 +257,7 @@ export function Slip({ sheet, shape, cells, work, onClose, onChangeColumn, onSug
           }}
         />
       )}
-    </Box>
+    </Whole>
   );
 }
 

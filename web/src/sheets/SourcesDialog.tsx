@@ -27,6 +27,21 @@ import { orderedEntries, type EntryOrder, ENTRY_ORDERS, range } from "./entries"
 
 const LAST_PLACE = "sources.place";
 
+const Entry = styled("div")(({ theme: { palette, spacing } }) => ({
+  display: "flex",
+  alignItems: "center",
+  gap: spacing(1),
+  borderBottom: `1px solid ${palette.divider}`,
+  "&:hover": { backgroundColor: palette.action.hover },
+}));
+
+const Choose = styled("button")(({ theme: { spacing } }) => ({
+  all: "unset",
+  flex: 1,
+  cursor: "pointer",
+  padding: spacing(0.75, 0),
+}));
+
 export function SourcesDialog({ sheet, onClose }: { sheet: string; onClose: () => void }) {
   const { data: storages } = useStorages();
   const [picked, setPicked] = useState(() => remembered<Place>(LAST_PLACE, { storage: null, folder: "" }));
@@ -234,16 +249,7 @@ function EntryRow({
     else onToggle(event.shiftKey);
   };
   return (
-    <Box
-      sx={{
-        display: "flex",
-        alignItems: "center",
-        gap: 1,
-        borderBottom: 1,
-        borderColor: "divider",
-        "&:hover": { bgcolor: "action.hover" },
-      }}
-    >
+    <Entry>
       <Checkbox
         size="small"
         checked={isChosen}
@@ -255,22 +261,11 @@ function EntryRow({
       <Box sx={{ color: "text.secondary", display: "flex" }}>
         {entry.is_folder ? <FolderSign /> : <Peek picture={picture} />}
       </Box>
-      <Box
-        component="button"
-        onClick={press}
-        sx={{
-          all: "unset",
-          flex: 1,
-          cursor: "pointer",
-          py: 0.75,
-        }}
-      >
-        {entry.name}
-      </Box>
+      <Choose onClick={press}>{entry.name}</Choose>
       <Box sx={{ color: "text.secondary", fontSize: 12 }}>
         {entry.is_folder ? "folder, recursive" : `${entry.is_own ? "own output · " : ""}${sizeText(entry.size)}`}
       </Box>
-    </Box>
+    </Entry>
   );
 }
 

@@ -1,4 +1,5 @@
 /** One watch folder: files flow from left to right, and each says why it is where it is. */
+import { styled } from "@mui/material/styles";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Switch from "@mui/material/Switch";
@@ -10,6 +11,7 @@ import { Facet, type FacetState } from "../shared/Facet";
 import { ArrowSign } from "../shared/icons";
 import { useTell } from "../shared/messages";
 import { plural, sizeText } from "../shared/words";
+import { clipped } from "../shared/theme";
 
 const FLOW: { state: WatchState; word: string; facet: FacetState }[] = [
   { state: "arriving", word: "arriving", facet: "idle" },
@@ -39,6 +41,95 @@ interface Props {
   onRemove: () => void;
 }
 
+const Frame = styled("section")(({ theme: { palette } }) => ({
+  backgroundColor: palette.background.paper,
+  border: `1px solid ${palette.divider}`,
+  borderRadius: 16,
+  flex: "none",
+  overflow: "hidden",
+}));
+
+const Way = styled("div")(({ theme: { palette, spacing } }) => ({
+  display: "flex",
+  alignItems: "center",
+  gap: spacing(1),
+  color: palette.text.secondary,
+  minWidth: 0,
+  "& svg": { width: 14, height: 14, flex: "none" },
+}));
+
+const OnOff = styled("label", { shouldForwardProp: (prop) => prop !== "isOn" })<{ isOn: boolean }>(
+  ({ theme: { palette }, isOn }) => ({
+    display: "flex",
+    alignItems: "center",
+    fontWeight: 600,
+    color: isOn ? palette.text.primary : palette.text.secondary,
+  }),
+);
+
+const Stages = styled("div")(({ theme: { palette, spacing } }) => ({
+  display: "grid",
+  gridTemplateColumns: "repeat(4, 1fr)",
+  marginTop: spacing(1.25),
+  borderTop: `1px solid ${palette.divider}`,
+}));
+
+const Foot = styled("div")(({ theme: { palette, spacing } }) => ({
+  display: "flex",
+  alignItems: "center",
+  gap: spacing(2),
+  padding: spacing(0.75, 2),
+  borderTop: `1px solid ${palette.divider}`,
+  color: palette.text.secondary,
+  minHeight: 34,
+}));
+
+const StateButton = styled("button", { shouldForwardProp: (prop) => prop !== "isOpen" })<{ isOpen: boolean }>(
+  ({ theme: { palette, spacing }, isOpen }) => ({
+    all: "unset",
+    display: "flex",
+    alignItems: "center",
+    gap: spacing(0.75),
+    cursor: "pointer",
+    color: isOpen ? palette.text.primary : undefined,
+    "&:hover, &:focus-visible": { color: palette.text.primary, textDecoration: "underline" },
+  }),
+);
+
+const StageButton = styled("button", { shouldForwardProp: (prop) => prop !== "isFirst" && prop !== "isOpen" })<{
+  isFirst: boolean;
+  isOpen: boolean;
+}>(({ theme: { palette, spacing }, isFirst, isOpen }) => ({
+  all: "unset",
+  boxSizing: "border-box",
+  display: "flex",
+  flexDirection: "column",
+  justifyContent: "flex-start",
+  padding: spacing(1, 2),
+  minHeight: 104,
+  minWidth: 0,
+  borderLeft: isFirst ? 0 : `1px solid ${palette.divider}`,
+  backgroundColor: isOpen ? palette.action.selected : undefined,
+  cursor: "pointer",
+  "&:hover": { backgroundColor: palette.action.hover },
+  "&:disabled": { cursor: "default", backgroundColor: "transparent" },
+}));
+
+const FileName = styled("div")(({ theme: { palette } }) => ({
+  fontSize: 12,
+  color: palette.text.secondary,
+  direction: "rtl",
+  textAlign: "left",
+  ...clipped,
+}));
+
+const FileTable = styled("table")(({ theme: { palette, spacing } }) => ({
+  width: "100%",
+  borderCollapse: "collapse",
+  "& td": { padding: spacing(0.4, 2) },
+  "& tr + tr td": { borderTop: `1px solid ${palette.divider}` },
+}));
+
 export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
   const { data: storages = [] } = useQuery({ queryKey: keys.storages, queryFn: api.storages });
   const [open, setOpen] = useState<WatchState | null>(null);
@@ -50,36 +141,15 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
   };
   const aside = ASIDE.filter(({ state }) => stage(state));
   return (
-    <Box
-      component="section"
-      aria-label={folder.name}
-      data-testid="watch-folder"
-      sx={{
-        bgcolor: "background.paper",
-        border: 1,
-        borderColor: "divider",
-        borderRadius: 2,
-        flex: "none",
-        overflow: "hidden",
-      }}
-    >
+    <Frame aria-label={folder.name} data-testid="watch-folder">
       <Box sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 2, pt: 1.25 }}>
         <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 700 }}>
           {folder.name}
         </Box>
-        <Box
-          sx={{
-            display: "flex",
-            alignItems: "center",
-            gap: 1,
-            color: "text.secondary",
-            minWidth: 0,
-            "& svg": { width: 14, height: 14, flex: "none" },
-          }}
-        >
+        <Way>
           {place(folder.storage, folder.folder)} <ArrowSign /> {folder.presets.map((preset) => preset.name).join(" · ")}{" "}
           <ArrowSign /> {place(folder.destination_storage, folder.destination)}
-        </Box>
+        </Way>
         <Box sx={{ flex: 1 }} />
         <Button color="inherit" onClick={onChange}>
           Change
@@ -87,22 +157,14 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
         <Button color="inherit" onClick={onRemove}>
           Remove
         </Button>
-        <Box
-          component="label"
-          sx={{
-            display: "flex",
-            alignItems: "center",
-            fontWeight: 600,
-            color: folder.is_on ? "text.primary" : "text.secondary",
-          }}
-        >
+        <OnOff isOn={folder.is_on}>
           <Switch
             checked={folder.is_on}
             onChange={onSwitch}
             slotProps={{ input: { "aria-label": `Watch ${folder.name}` } }}
           />
           {folder.is_on ? "on" : "off"}
-        </Box>
+        </OnOff>
       </Box>
       {folder.problem && (
         <Box sx={{ mx: 2, mt: 0.5, color: "error.main" }}>
@@ -112,16 +174,7 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
           </Box>
         </Box>
       )}
-      <Box
-        sx={{
-          display: "grid",
-          gridTemplateColumns: "repeat(4, 1fr)",
-          mt: 1.25,
-          borderTop: 1,
-          borderColor: "divider",
-          opacity: folder.is_on ? 1 : 0.65,
-        }}
-      >
+      <Stages style={{ opacity: folder.is_on ? 1 : 0.65 }}>
         {FLOW.map(({ state, word, facet }, number) => (
           <StageBox
             key={state}
@@ -136,49 +189,28 @@ export function Channel({ folder, onSwitch, onChange, onRemove }: Props) {
             }}
           />
         ))}
-      </Box>
-      <Box
-        sx={{
-          display: "flex",
-          alignItems: "center",
-          gap: 2,
-          px: 2,
-          py: 0.75,
-          borderTop: 1,
-          borderColor: "divider",
-          color: "text.secondary",
-          minHeight: 34,
-        }}
-      >
+      </Stages>
+      <Foot>
         {aside.length === 0 &&
           (folder.is_on
             ? `Files are taken up when they have not changed for ${String(folder.settle_seconds)} s.`
             : "Off: nothing is taken up.")}
         {aside.map(({ state, word, facet }) => (
-          <Box
+          <StateButton
             key={state}
-            component="button"
             data-state={state}
             onClick={() => {
               toggle(state);
             }}
-            sx={{
-              all: "unset",
-              display: "flex",
-              alignItems: "center",
-              gap: 0.75,
-              cursor: "pointer",
-              color: open === state ? "text.primary" : undefined,
-              "&:hover, &:focus-visible": { color: "text.primary", textDecoration: "underline" },
-            }}
+            isOpen={open === state}
           >
             <Facet state={facet} size={14} />
             {stage(state)?.count} {word}
-          </Box>
+          </StateButton>
         ))}
-      </Box>
+      </Foot>
       {open && <Files folder={folder} state={open} />}
-    </Box>
+    </Frame>
   );
 }
 
@@ -194,28 +226,13 @@ interface StageProps {
 
 function StageBox({ stage, state, word, facet, isFirst, isOpen, onOpen }: StageProps) {
   return (
-    <Box
-      component="button"
+    <StageButton
       disabled={!stage}
       data-stage={state}
       data-count={stage?.count ?? 0}
       onClick={onOpen}
-      sx={{
-        all: "unset",
-        boxSizing: "border-box",
-        display: "flex",
-        flexDirection: "column",
-        justifyContent: "flex-start",
-        px: 2,
-        py: 1,
-        minHeight: 104,
-        minWidth: 0,
-        borderLeft: isFirst ? 0 : 1,
-        borderColor: "divider",
-        bgcolor: isOpen ? "action.selected" : undefined,
-        cursor: stage ? "pointer" : "default",
-        "&:hover": stage ? { bgcolor: "action.hover" } : {},
-      }}
+      isFirst={isFirst}
+      isOpen={isOpen}
     >
       <Box sx={{ display: "flex", alignItems: "center", gap: 1, mb: 0.5 }}>
         <Facet state={stage ? facet : "idle"} fraction={0.5} />
@@ -225,23 +242,11 @@ function StageBox({ stage, state, word, facet, isFirst, isOpen, onOpen }: StageP
         <Box sx={{ color: "text.secondary" }}>{word}</Box>
       </Box>
       {stage?.newest.slice(0, 3).map((file) => (
-        <Box
-          key={file.path}
-          title={file.reason}
-          sx={{
-            fontSize: 12,
-            whiteSpace: "nowrap",
-            overflow: "hidden",
-            textOverflow: "ellipsis",
-            color: "text.secondary",
-            direction: "rtl",
-            textAlign: "left",
-          }}
-        >
+        <FileName key={file.path} title={file.reason}>
           <bdi>{file.name}</bdi>
-        </Box>
+        </FileName>
       ))}
-    </Box>
+    </StageButton>
   );
 }
 
@@ -263,15 +268,7 @@ function Files({ folder, state }: { folder: WatchFolder; state: WatchState }) {
   const canBeTaken = folder.is_on && TAKE_WORDS[state] !== undefined;
   return (
     <Box sx={{ borderTop: 1, borderColor: "divider", maxHeight: 260, overflow: "auto" }}>
-      <Box
-        component="table"
-        sx={{
-          width: "100%",
-          borderCollapse: "collapse",
-          "& td": { px: 2, py: 0.4 },
-          "& tr + tr td": { borderTop: 1, borderColor: "divider" },
-        }}
-      >
+      <FileTable>
         <tbody>
           {files.map((file) => (
             <tr key={file.path} data-file={file.name}>
@@ -297,7 +294,7 @@ function Files({ folder, state }: { folder: WatchFolder; state: WatchState }) {
             </tr>
           ))}
         </tbody>
-      </Box>
+      </FileTable>
       {canBeTaken && files.length > 1 && (
         <Button
           color="inherit"
