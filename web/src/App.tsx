@@ -59,11 +59,7 @@ function Rail() {
         <img src="/facet.svg" alt="Beryl" width={28} height={28} />
       </Box>
       {PLACES.map((place, number) => (
-        <PlaceLink
-          key={place.path}
-          to={place.path}
-          title={`${place.name} (${String(number + 1)})`}
-        >
+        <PlaceLink key={place.path} to={place.path} title={`${place.name} (${String(number + 1)})`}>
           {place.sign}
           {place.name}
         </PlaceLink>

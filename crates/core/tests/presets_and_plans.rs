@@ -19,7 +19,7 @@ use beryl_core::preset::{
 };
 use beryl_core::problem::FaultCode;
 use beryl_core::reading::Reading;
-use beryl_core::sound::track::TrackSource;
+use beryl_core::sound::track::{TrackSource, TrackWish};
 use beryl_core::time::Rational;
 use beryl_core::units::{BitRate, ByteSize};
 use common::{reading, stream};
@@ -34,8 +34,11 @@ fn the_built_in_presets_are_sound_and_survive_their_own_document() {
         assert_eq!(preset.faults(), Vec::new(), "{}", preset.id);
         let text = serde_json::to_string(&preset).unwrap();
         assert_eq!(Preset::from_json(&text).unwrap(), preset);
-        assert!(bytes_per_minute(&preset) > ByteSize(0));
+        assert!(bytes_per_minute(&preset) > Some(ByteSize(0)));
     }
+    let mut second = builtin("web-1080").unwrap();
+    second.sound.as_mut().unwrap().tracks = vec![TrackWish::of(TrackSource::all_of(2))];
+    assert_eq!(bytes_per_minute(&second), None, "no figure for what a minute with one stream of sound does not have");
 }
 
 #[test]

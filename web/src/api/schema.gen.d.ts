@@ -2776,8 +2776,8 @@ export interface components {
             orientation?: components["schemas"]["Orientation"];
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
-            /** @description The pixel format in the library's short name. */
-            pixel_format: string;
+            /** @description The pixel format. */
+            pixel_format: components["schemas"]["PixelFormat"];
             /** @description A cover or poster rather than moving picture. */
             still: boolean;
             /** @description Whether the distance of frames varies, found from their time stamps. */
@@ -2830,8 +2830,8 @@ export interface components {
             peak?: components["schemas"]["Peak"] | null;
             /** @description Width of a pixel over its height. */
             pixel_aspect: components["schemas"]["Rational"];
-            /** @description The pixel format in the library's short name. */
-            pixel_format: string;
+            /** @description The pixel format. */
+            pixel_format: components["schemas"]["PixelFormat"];
             /** @description Columns and lines of the source's picture, as it is stored; plans of earlier versions do not say. */
             source_size?: [
                 number,
@@ -2931,6 +2931,8 @@ export interface components {
             /** @description Pixels get this shape, width over height: for headers that are wrong. The picture is not stretched. */
             set: components["schemas"]["Rational"];
         };
+        /** @description A pixel format: the libraries' short name, and by it what pictures hold. */
+        PixelFormat: string;
         /** @description The exact settings of one output. */
         Plan: {
             /** @description Chapters to write. */
@@ -3033,9 +3035,9 @@ export interface components {
         PresetView: {
             /**
              * Format: int64
-             * @description Bytes of a minute of 1080p25 with stereo sound.
+             * @description Bytes of a minute of 1080p25 with stereo sound; nothing where the preset wants what such a source does not have.
              */
-            bytes_per_minute: number;
+            bytes_per_minute?: number | null;
             frame: string;
             headline: string;
             /** @description Whether it is part of the program and cannot be changed. */
@@ -3439,8 +3441,8 @@ export interface components {
         Samples: {
             /** @description Where samples of colour lie. */
             chroma: components["schemas"]["ChromaSite"];
-            /** @description The pixel format in the libraries' short name, in planes. */
-            pixel_format: string;
+            /** @description The pixel format, in planes. */
+            pixel_format: components["schemas"]["PixelFormat"];
             /** @description What the codes mean. */
             space: components["schemas"]["ColourSpace"];
         };
@@ -3960,11 +3962,11 @@ export interface components {
             step: "look_up";
         } | {
             /** @description Pixel format of what goes in. */
-            from: string;
+            from: components["schemas"]["PixelFormat"];
             /** @enum {string} */
             step: "rearrange";
             /** @description Pixel format of what comes out. */
-            to: string;
+            to: components["schemas"]["PixelFormat"];
         } | {
             /** @description The form of the pictures. */
             onto: components["schemas"]["Samples"];

@@ -275,10 +275,7 @@ function Axis({
   return (
     <Box sx={{ position: "relative", height: 20, fontFamily: MONO, fontSize: 11, color: "text.secondary" }}>
       {Array.from({ length: Math.min(count, room + 1) }, (_, place) => (first + place) * step).map((time) => (
-        <Tick
-          key={time}
-          style={{ left: toX(time) }}
-        >
+        <Tick key={time} style={{ left: toX(time) }}>
           {timecodeText(time, counted)}
         </Tick>
       ))}

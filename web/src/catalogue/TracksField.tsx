@@ -12,14 +12,14 @@ const Whole = styled("fieldset", { shouldForwardProp: (name) => name !== "isSet"
     padding: spacing(0.5, 1.5, 1),
     border: `1px solid ${isSet ? palette.primary.main : palette.divider}`,
     borderRadius: 4,
-    "& legend": { fontSize: 12, color: palette.text.secondary, padding: spacing(0, 0.5) },
+    "& > legend": { fontSize: 12, color: palette.text.secondary, padding: spacing(0, 0.5) },
     "& p": { margin: spacing(0.5, 0), fontSize: 12, color: palette.text.secondary },
   }),
 );
 
 const Row = styled("div")(({ theme: { spacing } }) => ({
   display: "grid",
-  gridTemplateColumns: "1.4fr 70px 1.2fr auto",
+  gridTemplateColumns: "1.4fr 92px 1fr auto",
   alignItems: "start",
   gap: spacing(1),
   marginTop: spacing(1),

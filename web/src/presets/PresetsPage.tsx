@@ -164,7 +164,9 @@ export default function PresetsPage() {
                 <td>{item.headline}</td>
                 <td>{item.frame}</td>
                 <td>{sound(item)}</td>
-                <td className="figure">{sizeText(item.bytes_per_minute)}</td>
+                <td className="figure">
+                  {item.bytes_per_minute == null ? "by source" : sizeText(item.bytes_per_minute)}
+                </td>
                 <td className="actions">
                   <Button
                     color="inherit"

@@ -13,7 +13,7 @@ export function ordered(order: Order, by: Heading): Order {
 const COMPARE: Record<Heading, (one: PresetItem, other: PresetItem) => number> = {
   name: (one, other) => one.preset.name.localeCompare(other.preset.name, "en"),
   container: (one, other) => one.preset.container.localeCompare(other.preset.container, "en"),
-  size: (one, other) => one.bytes_per_minute - other.bytes_per_minute,
+  size: (one, other) => (one.bytes_per_minute ?? 0) - (other.bytes_per_minute ?? 0),
 };
 
 export function inOrder(presets: PresetItem[], order: Order): PresetItem[] {

@@ -28,6 +28,7 @@ describe("what comes of a preset is said in words", () => {
       true,
       "≈ 3.40 MB",
     ],
+    ["that it takes a source, where a usual minute does not have what is wanted", tried({}), false, "choose a source"],
     ["nothing of a source that is not read", tried({ bytes_per_minute: 12_000_000 }), true, ""],
     ["why the source cannot be", tried({ refusal: "the source has no sound" }), true, "the source has no sound"],
     [

@@ -25,7 +25,8 @@ export function triedWords(tried: Tried | undefined, isOfSource: boolean): strin
     return tried.faults.length === 1 ? "1 setting cannot be" : `${String(tried.faults.length)} settings cannot be`;
   if (tried.refusal != null) return tried.refusal;
   if (tried.forecast) return `≈ ${sizeText(tried.forecast.size)}`;
-  return isOfSource || tried.bytes_per_minute == null ? "" : `≈ ${sizeText(tried.bytes_per_minute)}`;
+  if (isOfSource) return "";
+  return tried.bytes_per_minute == null ? "choose a source" : `≈ ${sizeText(tried.bytes_per_minute)}`;
 }
 
 /** What the server says of the preset as it stands. */

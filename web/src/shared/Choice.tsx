@@ -23,6 +23,7 @@ export function Choice<Value extends string>({ label, value, options, onChange }
         const chosen = options.find((option) => option.value === event.target.value);
         if (chosen) onChange(chosen.value);
       }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
     >
       {options.map((option) => (
         <MenuItem key={option.value} value={option.value}>

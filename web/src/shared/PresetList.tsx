@@ -50,7 +50,8 @@ export function PresetList({ chosen, onChoose, onTake, isMultiple = false }: Pro
             <Box sx={{ display: "flex", justifyContent: "space-between", gap: 2 }}>
               <Box sx={{ fontWeight: 600 }}>{item.preset.name}</Box>
               <Box sx={{ color: "text.secondary", fontSize: 12, whiteSpace: "nowrap" }}>
-                {item.headline} · {sizeText(item.bytes_per_minute)}/min
+                {item.headline}
+                {item.bytes_per_minute != null && ` · ${sizeText(item.bytes_per_minute)}/min`}
               </Box>
             </Box>
             <Box sx={{ color: "text.secondary", fontSize: 12 }}>{item.preset.use_when}</Box>

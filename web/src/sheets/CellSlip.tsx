@@ -8,12 +8,12 @@ import { keys } from "../api/live";
 import { countOf } from "../shared/timecode";
 import { changeText, plural, sizeText, stateWord } from "../shared/words";
 import { Decide } from "../shared/Decide";
+import { Decisions } from "./Decisions";
 import { MadeFiles } from "./MadeFiles";
 import { Pair } from "./Pair";
 import { Heading } from "./SlipParts";
 import { weightTaken } from "./totals";
 
-const SUBJECTS: Record<string, string> = { frame_rate: "Frame rate" };
 const CERTAINTY: Record<NonNullable<Output["plan"]>["forecast"]["certainty"], string> = {
   fixed: "Fixed by the format: within one percent.",
   ceiling: "A ceiling: easy pictures take less.",
@@ -27,9 +27,6 @@ const SHARED: Record<Deliverable["clash"], string> = {
   skip: "The one that is finished last is skipped.",
   replace: "Neither is made, since each would replace the other: put the preset into the name pattern of one.",
 };
-function subject(word: string): string {
-  return SUBJECTS[word] ?? word.charAt(0).toUpperCase() + word.slice(1);
-}
 
 const Differences = styled("table")(({ theme: { spacing } }) => ({
   width: "100%",
@@ -71,24 +68,7 @@ export function CellSlip({ cell, source, column }: { cell: Cell; source: SourceR
       )}
       {output?.plan && (
         <>
-          <Heading>Plan and reasons</Heading>
-          {output.plan.decisions.map((decision, place) => (
-            <Box key={place} sx={{ mb: 0.9 }}>
-              <Box component="span" sx={{ fontWeight: 600 }}>
-                {subject(decision.subject)}
-              </Box>
-              {decision.origin === "editor" && (
-                <Box component="span" sx={{ color: "primary.main" }}>
-                  {" "}
-                  overridden
-                </Box>
-              )}
-              <Box component="span">: {decision.what}, </Box>
-              <Box component="span" sx={{ color: "text.secondary" }}>
-                because {decision.because}.
-              </Box>
-            </Box>
-          ))}
+          <Decisions decisions={output.plan.decisions} />
           <Heading>Forecast</Heading>
           <Box>
             {sizeText(output.plan.forecast.size)} — picture {sizeText(output.plan.forecast.picture)}, sound{" "}

@@ -152,7 +152,7 @@ pub(super) struct PresetItem {
     pub(super) version: Option<u32>,
     pub(super) headline: String,
     pub(super) frame: String,
-    pub(super) bytes_per_minute: ByteSize,
+    pub(super) bytes_per_minute: Option<ByteSize>,
 }
 
 #[derive(Debug, Deserialize)]

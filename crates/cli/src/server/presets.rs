@@ -235,7 +235,8 @@ fn list(presets: Vec<PresetItem>) {
             Some(number) if !is_builtin => format!(" · of the house, version {number}"),
             _ => String::new(),
         };
-        say!("{:16} {} ({headline}, {frame}){own} · about {bytes_per_minute} a minute", preset.id, preset.name);
+        let weight = bytes_per_minute.map_or_else(String::new, |minute| format!(" · about {minute} a minute"));
+        say!("{:16} {} ({headline}, {frame}){own}{weight}", preset.id, preset.name);
         say!("{:16} {}", "", preset.use_when);
     }
 }

@@ -171,9 +171,10 @@ fn taken_size(plan: &Plan, facts: &Facts) -> Option<ByteSize> {
     if plan.parts.is_empty() { Some(facts.size) } else { facts.size_of_part(total(&plan.parts)) }
 }
 
-/// What `preset` makes of a minute of 1080p25 with stereo sound: the figure by which presets are compared.
+/// What `preset` makes of a minute of 1080p25 with stereo sound: the figure by which presets are compared. Nothing where
+/// it wants what such a source does not have, such as a second stream of sound.
 #[must_use]
-pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
+pub fn bytes_per_minute(preset: &Preset) -> Option<ByteSize> {
     let minute = Rational::whole(60);
     let stream = |index, codec: &str, content| Stream {
         index,
@@ -223,8 +224,8 @@ pub fn bytes_per_minute(preset: &Preset) -> ByteSize {
         remarks: Vec::new(),
     };
     let reading = Reading::from(facts);
-    let plan = plan(&reading, preset, &PresetPatch::default());
-    plan.map_or(ByteSize(0), |plan| forecast(&plan, &reading.facts, &[]).size)
+    let plan = plan(&reading, preset, &PresetPatch::default()).ok()?;
+    Some(forecast(&plan, &reading.facts, &[]).size)
 }
 
 fn picture_rate(picture: &PicturePlan, foretold: Option<Foretold>, facts: &Facts) -> BitRate {

@@ -43,15 +43,15 @@ struct PresetView {
     version: Option<u32>,
     headline: String,
     frame: String,
-    /// Bytes of a minute of 1080p25 with stereo sound.
-    bytes_per_minute: u64,
+    /// Bytes of a minute of 1080p25 with stereo sound; nothing where the preset wants what such a source does not have.
+    bytes_per_minute: Option<u64>,
 }
 
 fn view(preset: Preset, version: Option<u32>) -> PresetView {
     PresetView {
         headline: preset.headline(),
         frame: preset.frame_words(),
-        bytes_per_minute: bytes_per_minute(&preset).0,
+        bytes_per_minute: bytes_per_minute(&preset).map(|bytes| bytes.0),
         preset,
         is_builtin: version.is_none(),
         version,
@@ -113,7 +113,7 @@ async fn try_preset(State(app): State<Arc<App>>, Json(tried): Json<TriedPreset>)
         Some(Err(refusal)) => (None, Some(refusal)),
         None => (None, None),
     };
-    Ok(Json(Tried { faults: Vec::new(), bytes_per_minute: Some(bytes_per_minute(&preset).0), forecast, refusal }))
+    Ok(Json(Tried { faults: Vec::new(), bytes_per_minute: bytes_per_minute(&preset).map(|bytes| bytes.0), forecast, refusal }))
 }
 
 /// Saves a preset of the house under its id.
