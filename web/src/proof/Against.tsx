@@ -4,7 +4,7 @@ import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import type { Proof } from "../api/client";
 import { Facet } from "../shared/Facet";
-import { type Choice, isSame, type Rival } from "./against";
+import { type Choice, isSame, isToProve, type Rival } from "./against";
 
 const Row = styled("div")(({ theme }) => ({
   display: "flex",
@@ -16,7 +16,7 @@ const Row = styled("div")(({ theme }) => ({
 interface Props {
   choices: Choice[];
   rival: Rival | null;
-  /** The other proof, while it is being made. */
+  /** The other proof, while it cannot be looked at: being made, or failed. */
   making: Proof | null;
   onChoose: (choice: Choice | null) => void;
 }
@@ -32,6 +32,8 @@ export function Against({ choices, rival, making, onChoose }: Props) {
         fullWidth
         size="small"
         label="Compared with"
+        error={making?.state === "failed"}
+        helperText={making?.problem?.why}
         value={chosen}
         onChange={(event) => {
           onChoose(choices[Number(event.target.value)] ?? null);
@@ -41,7 +43,7 @@ export function Against({ choices, rival, making, onChoose }: Props) {
         {choices.map((choice, place) => (
           <MenuItem key={choice.words} value={place}>
             {choice.words}
-            {choice.proof === null && " (make a proof)"}
+            {isToProve(choice) && " (make a proof)"}
           </MenuItem>
         ))}
       </TextField>

@@ -34,7 +34,7 @@ import { patchAfter, presetWith } from "../sheets/overrides";
 import { Heading } from "../sheets/SlipParts";
 import { Ask } from "./Ask";
 import { Against } from "./Against";
-import { type Choice, isSame, type Rival, useChoices } from "./against";
+import { type Choice, isSame, isToProve, type Rival, useChoices } from "./against";
 import { Compared, type Shown, type Side, type Way } from "./Compared";
 import { Curve } from "./Curve";
 import { ProofList } from "./ProofList";
@@ -159,7 +159,7 @@ function Loaded({ sheet, cell, proofs, output }: LoadedProps) {
   const hold = async (choice: Choice | null) => {
     setPlaying(false);
     setRival(choice && { deliverable: choice.deliverable, label: choice.label });
-    if (!shown || !choice || choice.proof) return;
+    if (!shown || !choice || !isToProve(choice)) return;
     const [first, ...more] = shown.parts;
     if (!first) return;
     const length = fraction(first.to) - fraction(first.from);

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Proof } from "../api/client";
-import { choicesFor } from "./against";
+import { choicesFor, isToProve } from "./against";
 
 const parts = [{ from: "3/1", to: "6/1" }];
 
@@ -27,6 +27,14 @@ test("a proof is compared with others of the same moment, each variant once, and
     ["Archive", null],
     ["Edit", "d2"],
   ]);
+});
+
+test("a proof that failed is told as such, and chosen again it is made again", () => {
+  const shown = proof("a1");
+  const columns = [{ deliverable: "b", name: "Review", proofs: [proof("b1", { state: "failed" })] }];
+  const [choice] = choicesFor(shown, "a", columns);
+  expect(choice?.proof?.id).toBe("b1");
+  expect(choice && isToProve(choice)).toBe(true);
 });
 
 test("a variant can be held against its own output as planned", () => {

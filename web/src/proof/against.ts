@@ -11,10 +11,15 @@ export interface Rival {
   label: string;
 }
 
-/** A rival as it can be chosen; without a proof where the moment has not been proved in it. */
+/** A rival as it can be chosen; without a proof where the moment has not been proved in it, with one that failed where all have. */
 export interface Choice extends Rival {
   words: string;
   proof: Proof | null;
+}
+
+/** Whether choosing it has to make a proof first. */
+export function isToProve({ proof }: Choice): boolean {
+  return proof === null || proof.state === "failed";
 }
 
 export function isSame(one: Rival, other: Rival): boolean {
@@ -42,9 +47,11 @@ export function choicesFor(shown: Proof, own: string, columns: ProofsOfSource): 
   return columns.flatMap(({ deliverable, name, proofs }) => {
     const choices: Choice[] = [];
     const words = (label: string) => (label === "" ? name : `${name}, ${label}`);
-    for (const proof of proofs) {
+    // One that failed stands for itself only where there is no better one.
+    const failed = (proof: Proof) => Number(proof.state === "failed");
+    for (const proof of proofs.toSorted((one, next) => failed(one) - failed(next))) {
       const choice = { deliverable, label: proof.label, words: words(proof.label), proof };
-      const isUsable = proof.state !== "failed" && proof.id !== shown.id && showSame(proof, shown);
+      const isUsable = proof.id !== shown.id && showSame(proof, shown);
       const isOwn = deliverable === own && proof.label === shown.label;
       if (isUsable && !isOwn && !choices.some((known) => isSame(known, choice))) choices.push(choice);
     }
