@@ -10,7 +10,7 @@ const Row = styled("div")(({ theme }) => ({
   display: "flex",
   alignItems: "center",
   gap: theme.spacing(1),
-  marginTop: theme.spacing(1.5),
+  marginTop: theme.spacing(2),
 }));
 
 interface Props {
